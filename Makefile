@@ -10,7 +10,7 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f) console/inde
 # The checkers have a go.mod of their own, so that the product's names only what it is made of.
 GOLANGCI = go tool -modfile=tools/go.mod golangci-lint
 
-.PHONY: help demo check test race corpus build console bench fuzz fuzz-parsers fuzz-requests lint format openapi screenshots clean
+.PHONY: help demo check test race corpus build console bench fuzz fuzz-parsers fuzz-requests lint lint-go lint-console format openapi screenshots clean
 
 help: ## list what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /\1\t/' | awk -F '\t' '{ printf "  %-14s %s\n", $$1, $$2 }'
@@ -55,11 +55,15 @@ console/dist/index.html: console/node_modules/.made console/src/api/types.ts con
 openapi: ## write docs/openapi.yaml from the service's own description
 	go run ./cmd/endeixisd openapi > docs/openapi.yaml.new && mv docs/openapi.yaml.new docs/openapi.yaml
 
-lint: console/node_modules/.made console/src/api/types.ts ## check form and types
+lint: lint-go lint-console ## check form and types
+
+lint-go: internal/licences/collected/licences.txt
 	$(GOLANGCI) run ./...
 	@# The core is computation only, and runs in a browser too.
 	CGO_ENABLED=0 GOOS=js GOARCH=wasm go build ./core/...
 	CGO_ENABLED=0 GOOS=js GOARCH=wasm go vet ./cmd/endeixis-core
+
+lint-console: console/node_modules/.made console/src/api/types.ts
 	cd console && npm run --silent lint
 
 format: console/node_modules/.made ## put everything into its form
@@ -72,7 +76,9 @@ check: build lint ## the quick part of the tests: form, types, and each package 
 
 test: ## install what is missing and run every check and test
 	@scripts/install-missing.sh test
-	@$(MAKE) --no-print-directory build lint
+	@# What is fetched comes while what is here is looked at.
+	@$(MAKE) --no-print-directory -j 2 --output-sync console/node_modules/.made lint-go
+	@$(MAKE) --no-print-directory build lint-console
 	cd console && npm run --silent test
 	@# What runs side by side is run under the race detector alone. The whole product comes by
 	@# itself, for browsers do not share two cores well.

@@ -108,7 +108,7 @@ func runFolders(t *testing.T, s *testkit.Service) {
 		{"brackwater/buoy-rx-1.8-wrong-signer", 10, 0, 0, 1, 0, "buoy-rx-1.8-north.bin", "wrong-publisher", ""},
 		{"brackwater/buoy-rx-2.0-new-signer", 11, 0, 2, 0, 0, "buoy-rx-2.0-north.bin", "signer-unknown", "Get the publisher's key"},
 		{"corran/chart-proof-14", 11, 0, 1, 0, 0, "chart-proof-14.img", "signer-withdrawn", "Ask a curator why"},
-		{"lanternfell/lamp-ctl-3.6", 0, 2, 0, 0, 0, "lamp-ctl-3.6-head.bin", "waived", "The ground weak-digest-only was waived by tobiah until"},
+		{"lanternfell/lamp-ctl-3.6", 0, 2, 0, 0, 0, "lamp-ctl-3.6-head.bin", "waived", "The ground weak-digest-only was waived by tobiah to the end of"},
 		{"tidewright/gauge-fw-4.6-weak-hash", 11, 0, 2, 0, 0, "SHA256SUMS", "signature-hash-short", "SHA-1 is too short for a key of the kind Ed25519"},
 		{"tidewright/gauge-fw-4.6-future", 11, 0, 2, 0, 0, "SHA256SUMS", "signature-in-future", "which has not come yet"},
 		{"tidewright/gauge-fw-4.6-lapsed", 11, 0, 2, 0, 0, "SHA256SUMS", "signature-expired", "valid until 2026-04-02 only"},

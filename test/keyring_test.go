@@ -289,7 +289,7 @@ func TestWaivers(t *testing.T) {
 	cleared := run()
 	assert.Zero(t, cleared.code, cleared.err)
 	assert.Contains(
-		t, words(cleared), "The ground manifest-unsigned was waived by tobiah until "+w.Until.Format(time.DateOnly),
+		t, words(cleared), "The ground manifest-unsigned was waived by tobiah to the end of "+w.Until.Add(-time.Nanosecond).Format(time.DateOnly),
 	)
 	assert.Contains(t, words(endeixis(t, s, "auditor", "waiver", "list")), day+" in force tobiah")
 

@@ -8,8 +8,9 @@ import (
 
 // Deciding returns the sentence of the ground that decides about an item, for a
 // line in a list: the first that refuses, withholds or supports, as the verdict
-// is. What clears says more than a digest that matches. For what has no verdict
-// it is the first that stands against it, if any does.
+// is. What clears says more than a digest that matches; where all that clears is only noted, such as a
+// signature by a key that has expired since, it is that. For what has no verdict it is the first that
+// stands against it, if any does.
 func Deciding(v Verdict, grounds []Ground) string {
 	wanted := map[Verdict][]Effect{Refused: {Refuses}, Unproven: {Withholds}, Cleared: {Supports}, "": {Refuses, Withholds}}[v]
 	best := ""
@@ -24,6 +25,24 @@ func Deciding(v Verdict, grounds []Ground) string {
 			if best == "" {
 				best = g.Sentence
 			}
+		}
+	}
+	if v == Cleared && best == "" {
+		return noted(grounds)
+	}
+	return best
+}
+
+// noted returns the sentence of the first signature that is noted, or of the first note.
+func noted(grounds []Ground) string {
+	best := ""
+	for _, g := range grounds {
+		switch {
+		case g.Effect != Notes:
+		case g.Signature != nil:
+			return g.Sentence
+		case best == "":
+			best = g.Sentence
 		}
 	}
 	return best

@@ -23,4 +23,12 @@ func TestDeciding(t *testing.T) {
 	assert.Equal(t, "It is weak.", Deciding("", grounds[:3]))
 	assert.Empty(t, Deciding("", []Ground{match}))
 	assert.Empty(t, Deciding(Refused, nil))
+	noted := []Ground{
+		{Code: ByMeasurer, Effect: Notes, Sentence: "A program read it."},
+		{Code: SignerExpired, Effect: Notes, Sentence: "Its key has expired since.", Signature: &SignatureFacts{}},
+	}
+	assert.Equal(t, "Its key has expired since.", Deciding(Cleared, noted))
+	assert.Equal(t, "A program read it.", Deciding(Cleared, noted[:1]))
+	assert.Equal(t, "It matches.", Deciding(Cleared, append(noted, match)))
+	assert.Empty(t, Deciding(Unproven, noted), "a note withholds nothing")
 }

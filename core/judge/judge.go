@@ -364,7 +364,7 @@ func (b Basis) statusOf(f checkedSignature, result openpgp.Result, item, who, na
 			SignerUnknown,
 			Withholds,
 			fmt.Sprintf("The signature %s is by %s, which is not in the keyring.", name, who),
-			"Get the publisher's key, import it, confirm its fingerprint on independent channels, and admit it; then run the batch again.",
+			"Get the publisher's key, import it, confirm its fingerprint on independent channels, and admit it; what waits for it is judged again by itself.",
 		)
 	case openpgp.SignerRevoked:
 		return f.says(SignerRevoked, Refuses,
@@ -447,7 +447,7 @@ func (b Basis) standing(f checkedSignature, result openpgp.Result, item, who, na
 	case keyring.Candidate:
 		return f.says(SignerCandidate, Withholds,
 			fmt.Sprintf("The signature %s holds, by %s; that key is a candidate and does not count yet.", name, who),
-			"Confirm its fingerprint on independent channels and have a curator admit it; then run the batch again.")
+			"Confirm its fingerprint on independent channels and have a curator admit it; what waits for it is judged again by itself.")
 	case keyring.Withdrawn:
 		return f.says(SignerWithdrawn, Withholds,
 			fmt.Sprintf("The signature %s holds, by %s; that key was withdrawn from the keyring.", name, who),

@@ -113,10 +113,13 @@ func waivedGrounds(paths []ProofPath) []Ground {
 			Effect: Supports,
 			Waiver: &WaiverFacts{Record: w.Record, Ground: w.Ground, By: w.By, Until: w.Until},
 			Sentence: fmt.Sprintf(
-				"The ground %s was waived by %s until %s (record %d): %s", w.Ground, plain.Text(w.By),
-				w.Until.Format(time.DateOnly), w.Record, plain.Text(w.Reason),
+				"The ground %s was waived by %s to the end of %s (record %d): %s", w.Ground, plain.Text(w.By),
+				w.lastDay(), w.Record, plain.Text(w.Reason),
 			),
 		})
 	}
 	return out
 }
+
+// lastDay is the last day on which the waiver counts: it ends with it.
+func (w Waiver) lastDay() string { return w.Until.Add(-time.Nanosecond).UTC().Format(time.DateOnly) }

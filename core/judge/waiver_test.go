@@ -70,7 +70,7 @@ func TestWaivers(t *testing.T) {
 					used++
 					require.NotNil(t, g.Waiver)
 					assert.Contains(
-						t, g.Sentence, "waived by tobiah until "+next.Format(time.DateOnly)+" (record 7): they cannot",
+						t, g.Sentence, "waived by tobiah to the end of "+next.Add(-time.Nanosecond).Format(time.DateOnly)+" (record 7): they cannot",
 					)
 				}
 			}

@@ -22,8 +22,10 @@ const (
 	WaiverEnded       Kind = "waiver-ended"
 	// Reassessed: stored measurements were judged again; ItemRejudged is an
 	// item whose verdict that changed.
-	Reassessed     Kind = "reassessed"
-	ItemRejudged   Kind = "item-rejudged"
+	Reassessed   Kind = "reassessed"
+	ItemRejudged Kind = "item-rejudged"
+	// BatchRejudged: what a batch comes to after its items were judged again.
+	BatchRejudged  Kind = "batch-rejudged"
 	PublisherAdded Kind = "publisher-added"
 	// SatchelPacked: what it takes to judge was packed for a place without a network;
 	// VisitReturned is an outcome that was sealed there and came back.
@@ -83,6 +85,7 @@ func Kinds() []Kind {
 		WaiverEnded,
 		Reassessed,
 		ItemRejudged,
+		BatchRejudged,
 		PublisherAdded,
 		DeviceSet,
 		DeviceKindSet,

@@ -311,6 +311,13 @@ func corrections(in []wire.Correction) []survey.Correction {
 
 func batchOf(b query.Batch) wire.Batch {
 	depot, folder := b.Source.Folder()
+	var now *wire.BatchNow
+	if n := b.Now; n != nil {
+		now = &wire.BatchNow{
+			Verdict: n.Verdict, At: n.At.In(time.UTC), Reassessment: n.Reassessment, Record: n.Record,
+			Counts: wire.Counts{Cleared: n.Cleared, Unproven: n.Unproven, Refused: n.Refused, Absent: b.Absent},
+		}
+	}
 	return wire.Batch{
 		ID:         b.ID,
 		Label:      b.Label,
@@ -326,6 +333,7 @@ func batchOf(b query.Batch) wire.Batch {
 		Finished:   b.FinishedAt,
 		State:      b.State,
 		Verdict:    b.Verdict,
+		Now:        now,
 		Note:       b.Note,
 		Record:     b.Record,
 		Counts: wire.Counts{

@@ -111,7 +111,7 @@ func importedOf(k keys.Imported, rules openpgp.Rules) wire.Imported {
 		Result:      k.Result, Changes: append([]string{}, k.Changes...),
 		UserIDs: namesOf(k.Certificate), State: k.State,
 		Publisher: k.Publisher, Algorithm: k.Certificate.Primary.Describe(), Created: k.Certificate.Primary.Created,
-		Subkeys: len(k.Certificate.Subkeys), Revoked: revokedOf(k.Certificate),
+		Subkeys: len(k.Certificate.Subkeys), Revoked: revokedOf(k.Certificate), Reassessment: someRun(k.Reassessment),
 	}
 	out.Expires, _ = k.Certificate.Expires(rules)
 	return out

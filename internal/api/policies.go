@@ -67,6 +67,8 @@ func (a *API) waiverOf(w policy.Waiver) wire.Waiver {
 		EndedBy:   w.EndedBy,
 		EndReason: plain.Text(w.EndReason),
 		Record:    w.Position,
+
+		Reassessment: someRun(w.Reassessment),
 	}
 	switch {
 	case w.EndedAt != nil:
@@ -80,6 +82,14 @@ func (a *API) waiverOf(w policy.Waiver) wire.Waiver {
 func policyOf(v policy.Version) wire.PolicyVersion {
 	return wire.PolicyVersion{
 		Version: v.Version, Publisher: v.Publisher, Reason: plain.Text(v.Reason), Created: v.CreatedAt, By: v.CreatedBy,
-		Document: v.Document, Own: v.Own,
+		Document: v.Document, Own: v.Own, Reassessment: someRun(v.Reassessment),
 	}
+}
+
+// someRun returns the number of a reassessment that a decision has entailed, or nil where it is 0.
+func someRun(id int64) *int64 {
+	if id == 0 {
+		return nil
+	}
+	return &id
 }

@@ -58,7 +58,8 @@ func (a *API) showKeyUse(ctx context.Context, in *wire.KeyAt) (*wire.KeyUse, err
 func (a *API) reassess(ctx context.Context, in *wire.ReassessRequest) (*wire.Reassessment, error) {
 	p, _ := principal(ctx)
 	sel := reassess.Selection{
-		Batch: in.Body.Batch, Publisher: in.Body.Publisher, From: in.Body.From, To: in.Body.To, All: in.Body.All,
+		Batch: in.Body.Batch, Publisher: in.Body.Publisher, From: in.Body.From, To: in.Body.To,
+		Waiting: in.Body.Waiting, All: in.Body.All,
 	}
 	if in.Body.Key != "" {
 		v, err := a.Keys.Show(ctx, in.Body.Key)
@@ -77,7 +78,15 @@ func (a *API) reassess(ctx context.Context, in *wire.ReassessRequest) (*wire.Rea
 func (a *API) listReassessments(
 	ctx context.Context, in *wire.ListReassessmentsRequest,
 ) (*wire.Page[wire.Reassessment], error) {
-	page, err := a.Query.Reassessments(ctx, in.Cursor, in.Limit)
+	f := query.RunFilter{Rules: in.Rules, Limit: in.Limit}
+	if in.Key != "" {
+		v, err := a.Keys.Show(ctx, in.Key)
+		if err != nil {
+			return nil, err
+		}
+		f.Key = v.Key.Certificate.Primary.Fingerprint
+	}
+	page, err := a.Query.Reassessments(ctx, f, in.Cursor)
 	if err != nil {
 		return nil, err
 	}

@@ -76,7 +76,9 @@ func visitOf(v satchels.Visit) wire.Visit {
 		Refused:  v.Refused,
 		Differs:  []wire.VisitDiffers{},
 	}
-	out.Now = v.Now.Verdict
+	if out.Now = v.Now.Verdict; v.Now.Now != nil {
+		out.Now = &v.Now.Now.Verdict
+	}
 	for i, d := range v.Differs {
 		if i == maxDiffers {
 			out.More = len(v.Differs) - maxDiffers

@@ -237,13 +237,10 @@ func (a *app) batchList() *cobra.Command {
 			}
 			return upTo(a, batches, limit, func(batches []wire.Batch) error {
 				for _, b := range batches {
-					result := deref(b.Verdict)
-					if result == "" {
-						result = string(b.State)
-					}
+					counts := b.PresentCounts()
 					g.add(
-						strconv.FormatInt(b.ID, 10), result, placeOf(b), strconv.Itoa(b.Counts.Cleared),
-						strconv.Itoa(b.Counts.Unproven), strconv.Itoa(b.Counts.Refused), strconv.Itoa(b.Counts.Absent),
+						strconv.FormatInt(b.ID, 10), resultOf(b), placeOf(b), strconv.Itoa(counts.Cleared),
+						strconv.Itoa(counts.Unproven), strconv.Itoa(counts.Refused), strconv.Itoa(counts.Absent),
 						b.AskedBy, moment(b.Created),
 					)
 				}
@@ -371,7 +368,8 @@ func (a *app) printBatch(ctx context.Context, c *client.Client, b wire.Batch, on
 	}
 	g := &grid{header: []string{"verdict", "file", "role", "size", "why"}}
 	for _, item := range items {
-		g.add(deref(item.Verdict), item.Path, string(item.Role), strconv.FormatInt(item.Size, 10), item.Deciding)
+		now := item.Present()
+		g.add(deref(now.Verdict), item.Path, string(item.Role), strconv.FormatInt(item.Size, 10), now.Deciding)
 	}
 	for _, e := range absent {
 		g.add("absent", e.Name, "", "", fmt.Sprintf("listed in %s, line %d", e.Manifest, e.Line))
@@ -400,22 +398,47 @@ func detailOf(only string) detail {
 	return inShort
 }
 
-func (a *app) showBatch(b wire.Batch, items []wire.Item, absent []wire.Absent, in detail) {
-	result := deref(b.Verdict)
-	if result == "" {
-		result = string(b.State)
+// resultOf is the verdict that a batch has now, or how far it is.
+func resultOf(b wire.Batch) string {
+	if verdict := deref(b.Present()); verdict != "" {
+		return verdict
 	}
-	fmt.Fprintf(
-		a.stdout, "%s  %s  %s\n", a.bold(fmt.Sprintf("Batch %d", b.ID)), a.paint(result), plain.Text(placeOf(b)),
+	return string(b.State)
+}
+
+// becameOf says how a batch that was judged again ended, and what has become of it.
+func becameOf(b wire.Batch) string {
+	was := b.Counts
+	if deref(b.Verdict) == string(b.Now.Verdict) {
+		return fmt.Sprintf(
+			"When it ended it had %d cleared, %d unproven and %d refused. It was judged again on %s (reassessment %d, record %d).",
+			was.Cleared, was.Unproven, was.Refused, moment(b.Now.At), b.Now.Reassessment, b.Now.Record,
+		)
+	}
+	return fmt.Sprintf(
+		"It ended %s, with %d cleared, %d unproven and %d refused. It was judged again on %s and is %s since (reassessment %d, record %d).",
+		deref(b.Verdict), was.Cleared, was.Unproven, was.Refused, moment(b.Now.At), b.Now.Verdict, b.Now.Reassessment,
+		b.Now.Record,
 	)
+}
+
+func (a *app) showBatch(b wire.Batch, items []wire.Item, absent []wire.Absent, in detail) {
+	fmt.Fprintf(
+		a.stdout, "%s  %s  %s\n", a.bold(fmt.Sprintf("Batch %d", b.ID)), a.paint(resultOf(b)),
+		plain.Text(placeOf(b)),
+	)
+	counts := b.PresentCounts()
 	fmt.Fprintln(
 		a.stdout,
 		a.faint(fmt.Sprintf(
-			"%d cleared, %d unproven, %d refused, %d absent; asked by %s on %s, %s read%s", b.Counts.Cleared,
-			b.Counts.Unproven, b.Counts.Refused, b.Counts.Absent, b.AskedBy, moment(b.Created),
-			size(b.Progress.BytesDone), readBy(items),
+			"%d cleared, %d unproven, %d refused, %d absent; asked by %s on %s, %s read%s", counts.Cleared,
+			counts.Unproven, counts.Refused, counts.Absent, b.AskedBy, moment(b.Created), size(b.Progress.BytesDone),
+			readBy(items),
 		)),
 	)
+	if b.Now != nil {
+		a.wrapped("", becameOf(b))
+	}
 	if b.Expected != nil && len(b.Expected.Publishers) > 0 {
 		how := map[string]string{"given": "as given", "scope": "by the names of the files"}[b.Expected.How]
 		fmt.Fprintln(
@@ -429,7 +452,7 @@ func (a *app) showBatch(b wire.Batch, items []wire.Item, absent []wire.Absent, i
 	var shown []wire.Item
 	for _, verdict := range []string{"refused", "unproven", "cleared"} {
 		for _, item := range items {
-			if deref(item.Verdict) == verdict {
+			if deref(item.Present().Verdict) == verdict {
 				shown = append(shown, item)
 			}
 		}
@@ -573,7 +596,7 @@ func notes(item wire.Item) []judge.Ground {
 // headOf is the line with the verdict on an item, its name and its size.
 func (a *app) headOf(item wire.Item) string {
 	head := string(item.Role)
-	if verdict := deref(item.Verdict); verdict != "" {
+	if verdict := deref(item.Present().Verdict); verdict != "" {
 		head = a.paint(verdict)
 	}
 	return head + "  " + a.bold(item.Shown) + "  " + a.faint(size(item.Size))
@@ -583,15 +606,19 @@ func (a *app) headOf(item wire.Item) string {
 func (a *app) showItem(item wire.Item, in detail) {
 	if now := item.Now; now != nil {
 		fmt.Fprintf(
-			a.stdout, "    now %s, judged again on %s (record %d)\n", a.paint(string(now.Verdict)), moment(now.At),
-			now.Record,
+			a.stdout, "    %s when the batch ended, %s since it was judged again on %s (record %d)\n",
+			deref(item.Verdict), a.paint(string(now.Verdict)), moment(now.At), now.Record,
 		)
-		a.wrapped("        ", now.Deciding)
+		if in == linkByLink {
+			a.wrapped("    ", now.Deciding)
+			fmt.Fprintf(a.stdout, "    %s\n", a.faint("What it was judged by when the batch ended:"))
+		}
 	}
 	if in == linkByLink {
 		a.showLinks(item)
 		return
 	}
+	item = item.Present()
 	shown := problems(item)
 	if deref(item.Verdict) == string(judge.Cleared) {
 		a.wrapped("    ", item.Deciding)

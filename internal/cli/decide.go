@@ -166,7 +166,7 @@ func (a *app) keyringAdmit() *cobra.Command {
 			if k.Proposal != nil && k.State == keyring.Candidate {
 				a.note("It is proposed. The policy asks for two curators: it counts when another admits it.")
 			}
-			return nil
+			return a.tellRejudged(cmd.Context(), c, k.Reassessment)
 		},
 	}
 	wordFlag(cmd, &role, "role", keyring.Roles(), "what it is for, an anchor being a key that certifies others")

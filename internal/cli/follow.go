@@ -53,16 +53,16 @@ func (a *app) followBatch(ctx context.Context, c *client.Client, id int64) error
 	return verdictExit(b)
 }
 
-// verdictExit ends with the code of a batch's verdict.
+// verdictExit ends with the code of the verdict that a batch has now.
 func verdictExit(b wire.Batch) error {
 	switch {
 	case b.State == state.BatchFailed:
 		return &exit{exitFailed, fmt.Errorf("batch %d could not be carried out: %s", b.ID, b.Note)}
 	case b.State == state.BatchCancelled:
 		return &exit{exitFailed, fmt.Errorf("batch %d ended before it was done. %s", b.ID, b.Note)}
-	case deref(b.Verdict) == string(judge.Refused):
+	case deref(b.Present()) == string(judge.Refused):
 		return &exit{code: exitRefused}
-	case deref(b.Verdict) == string(judge.Unproven):
+	case deref(b.Present()) == string(judge.Unproven):
 		return &exit{code: exitUnproven}
 	}
 	return nil

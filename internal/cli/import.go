@@ -68,7 +68,14 @@ func (a *app) keyringImport() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.printImport(shown, preview)
+			if err := a.printImport(shown, preview); err != nil {
+				return err
+			}
+			var runs []*int64
+			for _, k := range all.Keys {
+				runs = append(runs, k.Reassessment)
+			}
+			return a.tellRejudged(cmd.Context(), c, runs...)
 		},
 	}
 	cmd.Flags().StringVar(&publisher, "publisher", "", "the publisher they are said to belong to")

@@ -186,11 +186,11 @@ func (a *app) policySet() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(p, policyGrid([]wire.PolicyVersion{p}), func() {
+			err = a.print(p, policyGrid([]wire.PolicyVersion{p}), func() {
 				if publisher != "" {
 					fmt.Fprintf(
 						a.stdout,
-						"Policy version %d is in force from now on; %s has of its own: %s. Batches that have begun keep theirs.\n",
+						"Policy version %d is in force from now on; %s has of its own: %s.\n",
 						p.Version,
 						publisher,
 						ownFields(p),
@@ -198,10 +198,14 @@ func (a *app) policySet() *cobra.Command {
 					return
 				}
 				fmt.Fprintf(
-					a.stdout, "Policy version %d is in force from now on. Batches that have begun keep theirs.\n",
+					a.stdout, "Policy version %d is in force from now on.\n",
 					p.Version,
 				)
 			})
+			if err != nil {
+				return err
+			}
+			return a.tellRejudged(cmd.Context(), c, p.Reassessment)
 		},
 	}
 	cmd.Flags().StringVar(&reason, "reason", "", "why; it goes on record")

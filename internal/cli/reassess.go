@@ -2,7 +2,10 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -126,23 +129,88 @@ func (a *app) keyringWithdraw() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.printKey(k); err != nil || k.Reassessment == nil {
+			if err := a.printKey(k); err != nil {
 				return err
 			}
-			r, err := a.awaitReassessment(cmd.Context(), c, *k.Reassessment)
-			if err != nil {
-				return err
-			}
-			a.note(
-				"What rested on it was judged again (reassessment %d): %d verdicts of %d items changed.", r.ID,
-				r.Changed, r.Judged,
-			)
-			return nil
+			return a.tellRejudged(cmd.Context(), c, k.Reassessment)
 		},
 	}
 	cmd.Flags().StringVar(&reason, "reason", "", "why, for whoever asks next year")
 	_ = cmd.MarkFlagRequired("reason")
 	return cmd
+}
+
+// rejudgingTold is how long a command waits for what a decision has entailed.
+const rejudgingTold = 30 * time.Second
+
+// namedBatches is how many batches a sentence names.
+const namedBatches = 20
+
+// tellRejudged waits for the reassessments that a decision has entailed, and says what became of what the
+// decision concerns. nil stands for one that was not needed.
+func (a *app) tellRejudged(ctx context.Context, c *client.Client, runs ...*int64) error {
+	ctx, stop := context.WithTimeout(ctx, rejudgingTold)
+	defer stop()
+	for _, id := range runs {
+		if id == nil {
+			continue
+		}
+		r, err := a.awaitReassessment(ctx, c, *id)
+		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+			a.note(
+				"What it concerns is still being judged again; “endeixis reassess show %d” tells what becomes of it.", *id,
+			)
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		changed, err := c.Rejudged(ctx, r.ID)
+		if err != nil {
+			return err
+		}
+		a.note("%s", becameOfWhatWaited(r, changed))
+	}
+	return nil
+}
+
+// becameOfWhatWaited says what a reassessment has changed.
+func becameOfWhatWaited(r wire.Reassessment, changed []wire.Rejudge) string {
+	if r.State == state.RunFailed {
+		return fmt.Sprintf(
+			"What it concerns could not be judged again (reassessment %d): %s Ask for it again with “endeixis reassess” once the cause is found.",
+			r.ID, plain.Text(r.Note),
+		)
+	}
+	if len(changed) == 0 {
+		return fmt.Sprintf(
+			"%s judged again, and no verdict changed (reassessment %d).", capital(plain.Count(r.Judged, "item")), r.ID,
+		)
+	}
+	counts := map[string]int{}
+	batches := map[int64]bool{}
+	for _, item := range changed {
+		counts[fmt.Sprintf("%s instead of %s", item.To, item.From)]++
+		batches[item.Batch] = true
+	}
+	var became, in []string
+	for _, how := range slices.Sorted(maps.Keys(counts)) {
+		became = append(became, fmt.Sprintf("%s %s", plain.Count(counts[how], "artifact"), how))
+	}
+	for _, batch := range slices.Sorted(maps.Keys(batches)) {
+		in = append(in, strconv.FormatInt(batch, 10))
+	}
+	of := "batch "
+	if len(in) > 1 {
+		of = "batches "
+	}
+	if len(in) > namedBatches {
+		in = append(in[:namedBatches], fmt.Sprintf("and %d more", len(batches)-namedBatches))
+	}
+	return fmt.Sprintf(
+		"Judged again from what was measured: %s, in %s%s (reassessment %d).", strings.Join(became, ", "), of,
+		strings.Join(in, ", "), r.ID,
+	)
 }
 
 // awaitReassessment waits until a run is done.
@@ -288,6 +356,9 @@ func selected(s wire.Selection) string {
 	}
 	if s.To != nil {
 		out = append(out, "before "+s.To.Format(time.DateOnly))
+	}
+	if s.Waiting {
+		out = append(out, "what is not cleared")
 	}
 	if s.All {
 		out = append(out, "everything")

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"os"
 	"slices"
@@ -13,6 +14,7 @@ import (
 	"endeixis/core/keyring"
 	"endeixis/core/plain"
 	"endeixis/core/satchel"
+	"endeixis/internal/client"
 	"endeixis/internal/wire"
 )
 
@@ -316,6 +318,9 @@ number that came back before, --otherwise says why, and both are kept.`,
 			if err != nil {
 				return err
 			}
+			if s, err = judgedVisits(cmd.Context(), c, s); err != nil {
+				return err
+			}
 			return a.showVisits(s)
 		},
 	}
@@ -328,6 +333,24 @@ number that came back before, --otherwise says why, and both are kept.`,
 		"why it goes on otherwise than a file that came back before; both are kept then, with the reason",
 	)
 	return cmd
+}
+
+// judgedVisits waits until what came back is judged.
+func judgedVisits(ctx context.Context, c *client.Client, s wire.SatchelShown) (wire.SatchelShown, error) {
+	waited := false
+	for _, v := range s.Visits {
+		if v.Refused != "" || v.Now != nil {
+			continue
+		}
+		if _, err := c.Follow(ctx, v.Batch, func(wire.Batch) {}); err != nil {
+			return s, err
+		}
+		waited = true
+	}
+	if !waited {
+		return s, nil
+	}
+	return c.Satchel(ctx, s.ID)
 }
 
 // showVisits shows what came back of a satchel.

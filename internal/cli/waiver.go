@@ -67,7 +67,10 @@ func (a *app) withWaiver(
 	if err != nil {
 		return err
 	}
-	return a.print(w, waiverGrid([]wire.Waiver{w}), nil)
+	if err := a.print(w, waiverGrid([]wire.Waiver{w}), nil); err != nil {
+		return err
+	}
+	return a.tellRejudged(ctx, c, w.Reassessment)
 }
 
 func (a *app) waiverList() *cobra.Command {

@@ -47,7 +47,8 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 		return View{}, err
 	}
 	policy := policies.Of(a.Publisher)
-	return s.decide(
+	var asked int64
+	admitted, err := s.decide(
 		ctx, fp,
 		func(ctx context.Context, tx *store.Tx, ring *keyring.Keyring, row store.Key, e evidence) error {
 			row.Publisher, row.Role = a.Publisher, string(a.Role)
@@ -83,10 +84,19 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 				}
 				body.ProposedBy = v.Proposal.By
 			}
-			_, err = s.records.Decide(ctx, tx, by, string(fp), body)
+			step, err := s.records.Decide(ctx, tx, by, string(fp), body)
+			if err != nil {
+				return err
+			}
+			// What waited for it is judged as of the moment from which it counts.
+			asked, err = s.changed(
+				ctx, tx, by, step.At, ring.Lookup(fp).Certificate, ring, "The key was admitted: "+a.Reason,
+			)
 			return err
 		},
 	)
+	admitted.Reassessment = asked
+	return admitted, err
 }
 
 // check refuses an admission that was not read or makes no sense, and fills in what was left out.
@@ -219,7 +229,7 @@ func (s *Service) Withdraw(ctx context.Context, by, fingerprint, reason string) 
 		ctx, by, fingerprint, keyring.Withdrawn, reason, "A withdrawal",
 		func(ctx context.Context, tx *store.Tx, at time.Time, ring *keyring.Keyring, k *keyring.Key) error {
 			var err error
-			asked, err = s.fell(ctx, tx, by, at, k.Certificate, ring, "The key was withdrawn: "+reason)
+			asked, err = s.changed(ctx, tx, by, at, k.Certificate, ring, "The key was withdrawn: "+reason)
 			return err
 		},
 	)

@@ -315,8 +315,8 @@ func (s *Service) Preview(ctx context.Context, data []byte, progress Progress) (
 
 // Import adds the keys of a text to the keyring as candidates, or what is new
 // about those that are known already. Nothing is kept when any part of it is
-// damaged or secret. What rests on a key that is revoked from then on is judged
-// again, see [Consequences].
+// damaged or secret. What has a signature by one of them is judged again, see
+// [Consequences].
 func (s *Service) Import(
 	ctx context.Context, by, publisher, source string, data []byte, progress Progress,
 ) ([]Imported, ImportReport, error) {
@@ -349,22 +349,21 @@ func (s *Service) Import(
 		if err != nil {
 			return err
 		}
+		named, err := namedIn(ctx, tx, certs)
+		if err != nil {
+			return err
+		}
 		var entries []records.Entry
 		for _, cert := range certs {
 			imported, err := importOne(now, b, cert, decided(ring), publisher, rules)
 			if err != nil {
 				return err
 			}
-			if len(imported.Less) > 0 {
-				why := "The key says less than before: "
-				if imported.Revokes {
-					why = "The key is revoked: "
-				}
-				if imported.Reassessment, err = s.fell(
-					ctx, tx, by, rules.Now, imported.Certificate, ring, why+imported.Less[0],
-				); err != nil {
-					return err
-				}
+			if imported.Result != keyring.NewlyArrived || slices.ContainsFunc(cert.Issuers(), named) {
+				imported.Reassessment, err = s.importChanged(ctx, tx, by, rules.Now, imported, ring)
+			}
+			if err != nil {
+				return err
 			}
 			out = append(out, imported)
 			if imported.Result == keyring.Unchanged {
@@ -394,13 +393,45 @@ func (s *Service) Import(
 	return out, report, nil
 }
 
-// fell orders that what rests on a key be judged again: what it signed, and what was
+// namedIn tells what signatures name of what they may name for some keys: most keys of a large text have
+// signed nothing that was verified here, and are not asked about one by one.
+func namedIn(ctx context.Context, tx *store.Tx, certs []*openpgp.Certificate) (func(issuer string) bool, error) {
+	var all []string
+	for _, cert := range certs {
+		all = append(all, cert.Issuers()...)
+	}
+	named, err := tx.NamedIssuers(ctx, all)
+	return func(issuer string) bool { _, found := slices.BinarySearch(named, issuer); return found }, err
+}
+
+// importChanged orders what follows from an import: what has a signature by the key is judged by what
+// it says from now on, be that more or less.
+func (s *Service) importChanged(
+	ctx context.Context, tx *store.Tx, by string, at time.Time, i Imported, ring *keyring.Keyring,
+) (int64, error) {
+	var why string
+	switch {
+	case i.Result == keyring.Unchanged:
+		return 0, nil
+	case i.Revokes && len(i.Less) > 0:
+		why = "The key is revoked: " + i.Less[0]
+	case len(i.Less) > 0:
+		why = "The key says less than before: " + i.Less[0]
+	case len(i.Changes) > 0:
+		why = "The key says more than before: " + i.Changes[0]
+	default:
+		why = "The key was imported."
+	}
+	return s.changed(ctx, tx, by, at, i.Certificate, ring, why)
+}
+
+// changed orders that what rests on a key be judged again: what it signed, and what was
 // signed by keys that were admitted because it certified them.
-func (s *Service) fell(
+func (s *Service) changed(
 	ctx context.Context, tx *store.Tx, by string, at time.Time, cert *openpgp.Certificate, ring *keyring.Keyring,
 	reason string,
 ) (int64, error) {
-	return s.follow.KeyFell(ctx, tx, by, at, cert.Primary.Fingerprint, ring.IssuersWith(cert), reason)
+	return s.follow.KeyChanged(ctx, tx, by, at, cert.Primary.Fingerprint, ring.IssuersWith(cert), reason)
 }
 
 // importOne works out what an import brings about one key of a keyring.

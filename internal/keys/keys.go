@@ -35,14 +35,14 @@ type Service struct {
 	ring       cache
 }
 
-// Consequences are what must follow when a key counts no longer. They are asked
-// for in the transaction of the decision, so that neither is there without the
+// Consequences are what must follow when a key counts, counts no longer, or says something else than
+// before. They are asked for in the transaction of the decision, so that neither is there without the
 // other.
 type Consequences interface {
-	// KeyFell orders that everything be judged again, with the keyring as of
+	// KeyChanged orders that everything be judged again, with the keyring as of
 	// a time, on which a signature by one of the issuers bears. It returns the
 	// number of the reassessment, or 0 when there is nothing.
-	KeyFell(
+	KeyChanged(
 		ctx context.Context, tx *store.Tx, by string, at time.Time, key openpgp.Fingerprint, issuers []string,
 		reason string,
 	) (int64, error)
@@ -355,7 +355,7 @@ func (s *Service) standingChanged(
 	if k.StateAt(at) != keyring.Admitted {
 		return 0, nil
 	}
-	return s.fell(ctx, tx, by, at, k.Certificate, ring, reason)
+	return s.changed(ctx, tx, by, at, k.Certificate, ring, reason)
 }
 
 func channelList() string {

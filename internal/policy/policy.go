@@ -50,11 +50,24 @@ type Version struct {
 	// names of the fields that the publisher has otherwise.
 	Document judge.Policy
 	Own      []string
+	// Reassessment is the number of the one that the change has entailed, or 0; it is set where the
+	// change was made.
+	Reassessment int64
 }
 
 // Publishers tell who there is; [publishers.Service] does.
 type Publishers interface {
 	Publisher(ctx context.Context, slug string) (publishers.Publisher, error)
+}
+
+// Consequences are what must follow when something else is asked of evidence. They are asked for
+// in the transaction of the decision, so that neither is there without the other. Each returns the
+// number of the reassessment, or 0 when there is nothing to judge again.
+type Consequences interface {
+	// RulesChanged orders that everything be judged again.
+	RulesChanged(ctx context.Context, tx *store.Tx, by string, at time.Time, reason string) (int64, error)
+	// RulesLoosened orders that what is not cleared be judged again.
+	RulesLoosened(ctx context.Context, tx *store.Tx, by string, at time.Time, reason string) (int64, error)
 }
 
 // Service keeps policy and waivers.
@@ -63,12 +76,15 @@ type Service struct {
 	records    *records.Service
 	basis      *basis.Service
 	publishers Publishers
+	follow     Consequences
 	now        func() time.Time
 }
 
 // New returns a Service.
-func New(s *store.Store, r *records.Service, b *basis.Service, p Publishers, now func() time.Time) *Service {
-	return &Service{s, r, b, p, now}
+func New(
+	s *store.Store, r *records.Service, b *basis.Service, p Publishers, follow Consequences, now func() time.Time,
+) *Service {
+	return &Service{s, r, b, p, follow, now}
 }
 
 // InForce returns what was in force at a version, or what is in force now for 0.
@@ -252,10 +268,18 @@ func (s *Service) put(ctx context.Context, by, seen string, p Version, reason st
 		if err := fault.Changed(seen, strconv.FormatInt(before, 10), "the policy"); err != nil {
 			return err
 		}
-		_, err = s.records.Decide(
+		set, err := s.records.Decide(
 			ctx, tx, by, row.Name,
 			recorded.PolicySet{Name: row.Name, Version: row.Version, Policy: whole, Own: p.Own, Reason: reason},
 		)
+		if err != nil {
+			return err
+		}
+		what := "The policy was changed"
+		if p.Publisher != "" {
+			what = "The policy for " + p.Publisher + " was changed"
+		}
+		p.Reassessment, err = s.follow.RulesChanged(ctx, tx, by, set.At, what+": "+reason)
 		return err
 	})
 	return p, err

@@ -61,7 +61,7 @@ func TestNothingIsJudgedByWhatWasNotDecided(t *testing.T) {
 		require.NoError(t, err, what)
 		// Another process begins with what it finds.
 		b := basis.New(p.Store, p.Records)
-		restarted := policy.New(p.Store, p.Records, b, p.Publishers, testkit.Now)
+		restarted := policy.New(p.Store, p.Records, b, p.Publishers, nil, testkit.Now)
 		ring := keys.New(p.Store, p.Records, b, p.Publishers, restarted, nil, nil, testkit.Now)
 		now, count, err := restarted.ToJudge(t.Context(), 0, testkit.Now())
 		require.NoError(t, err, what)

@@ -29,6 +29,9 @@ type Waiver struct {
 	// EndedAt is set for one that somebody has ended, with their reason.
 	EndedAt            *time.Time
 	EndedBy, EndReason string
+	// Reassessment is the number of the one that the decision has entailed, or 0; it is set in what
+	// [Service.Grant] and [Service.End] return.
+	Reassessment int64
 }
 
 func waiverOf(row store.Waiver) Waiver {
@@ -107,6 +110,7 @@ func (s *Service) Grant(ctx context.Context, by string, n NewWaiver) (Waiver, er
 	}
 	n.Until = n.Until.UTC().Truncate(time.Microsecond) // as the database keeps it
 	var w store.Waiver
+	var asked int64
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if err := tx.LockBasis(ctx); err != nil {
 			return err
@@ -120,10 +124,15 @@ func (s *Service) Grant(ctx context.Context, by string, n NewWaiver) (Waiver, er
 		if err != nil {
 			return err
 		}
-		w, err = tx.WaiverOf(ctx, granted.Position)
+		if w, err = tx.WaiverOf(ctx, granted.Position); err != nil {
+			return err
+		}
+		asked, err = s.follow.RulesLoosened(ctx, tx, by, granted.At, "A waiver was granted: "+n.Reason)
 		return err
 	})
-	return waiverOf(w), err
+	out := waiverOf(w)
+	out.Reassessment = asked
+	return out, err
 }
 
 // End ends a waiver before its day.
@@ -132,6 +141,7 @@ func (s *Service) End(ctx context.Context, by string, id int64, reason string) (
 		return Waiver{}, err
 	}
 	var w store.Waiver
+	var asked int64
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if err := tx.LockBasis(ctx); err != nil {
 			return err
@@ -144,19 +154,25 @@ func (s *Service) End(ctx context.Context, by string, id int64, reason string) (
 		if w.EndedAt != nil || !w.Until.After(now) {
 			return fault.New(fault.Conflict, fault.WaiverEnded, "Waiver %d has ended before.", id)
 		}
-		if _, err := s.records.Decide(
+		ended, err := s.records.Decide(
 			ctx, tx, by, w.Publisher+w.Pattern, recorded.WaiverEnded{Waiver: id, Record: w.Position, Reason: reason},
-		); err != nil {
+		)
+		if err != nil {
 			return err
 		}
-		w, err = tx.WaiverOf(ctx, w.Position)
+		if w, err = tx.WaiverOf(ctx, w.Position); err != nil {
+			return err
+		}
+		asked, err = s.follow.RulesChanged(ctx, tx, by, ended.At, "A waiver was ended: "+reason)
 		return err
 	})
 	if errors.Is(err, store.ErrNotFound) {
 		return Waiver{}, fault.New(fault.NotFound, fault.WaiverUnknown, "There is no waiver %d.", id).
 			Advise("“endeixis waiver list” shows which there are.")
 	}
-	return waiverOf(w), err
+	out := waiverOf(w)
+	out.Reassessment = asked
+	return out, err
 }
 
 // waiversAt returns the waivers that counted at a time: that had been granted, and neither ended

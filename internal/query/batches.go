@@ -25,13 +25,25 @@ type Batch struct {
 	CreatedAt     time.Time
 	FinishedAt    *time.Time
 	State         state.Batch
-	// Verdict is nil before the batch is done.
+	// Verdict is that with which it ended, and nil before the batch is done. Now is what it comes to
+	// where a reassessment has changed something since, or nil.
 	Verdict  *judge.Verdict
+	Now      *Now
 	Expected *judge.Expectation
 	Note     string
 	// Record is the position of the record that closed it, or nil.
 	Record *int64
 	Tally
+}
+
+// A Now is what a batch comes to by all reassessments since it ended.
+type Now struct {
+	Verdict                    judge.Verdict
+	Cleared, Unproven, Refused int
+	// Reassessment is the newest that changed something, At when that was recorded, and Record the
+	// position of that record.
+	Reassessment, Record int64
+	At                   time.Time
 }
 
 // A Tally counts what there is in a batch, and what is done of it.
@@ -49,6 +61,12 @@ func BatchOf(row store.Batch) Batch {
 		Publisher: row.Publisher, RequireAll: row.RequireAll, PolicyVersion: row.PolicyVersion, AskedBy: row.AskedBy,
 		CreatedAt: row.CreatedAt, FinishedAt: row.FinishedAt, State: row.State, Verdict: verdictOf(row.Verdict),
 		Note: row.Note, Record: row.Position, Tally: Tally(row.Tally),
+	}
+	if n := row.Now; n.NowVerdict != nil {
+		out.Now = &Now{
+			Verdict: judge.Verdict(*n.NowVerdict), Cleared: *n.NowCleared, Unproven: *n.NowUnproven,
+			Refused: *n.NowRefused, Reassessment: *n.NowReassessment, Record: *n.NowPosition, At: *n.NowAt,
+		}
 	}
 	if len(row.Expected) > 0 {
 		var e judge.Expectation
@@ -70,7 +88,8 @@ func verdictOf(stored *string) *judge.Verdict {
 
 // A BatchFilter says which batches are listed; what is empty does not limit them.
 type BatchFilter struct {
-	State   state.Batch
+	State state.Batch
+	// Verdict is what a batch comes to by now.
 	Verdict judge.Verdict
 	// Source is the reference of a depot's folder.
 	Source string

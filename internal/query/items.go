@@ -54,7 +54,7 @@ type ItemRow struct {
 	// Verdict is nil for what is no artifact and for what has no outcome yet, and Now is the
 	// verdict that the newest reassessment made of it, or nil.
 	Verdict, Now *judge.Verdict
-	// Settled is set for what has an outcome, and Deciding is its sentence.
+	// Settled is set for what has an outcome, and Deciding is the sentence of what decides now.
 	Settled  bool
 	Deciding string
 }
@@ -66,6 +66,12 @@ func itemRowOf(row store.ItemRow) (ItemRow, error) {
 	}
 	if row.Deciding != nil {
 		out.Deciding = *row.Deciding
+	}
+	if out.Now != nil {
+		var grounds []judge.Ground
+		err := json.Unmarshal(row.NowGrounds, &grounds)
+		out.Deciding = judge.Deciding(*out.Now, grounds)
+		return out, err
 	}
 	if row.Evidence.Grounds == nil {
 		return out, nil

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"endeixis/core/judge"
+	"endeixis/core/openpgp"
 	"endeixis/internal/fault"
 	"endeixis/internal/state"
 	"endeixis/internal/store"
@@ -69,14 +70,26 @@ func rejudgedOf(rows []store.Rejudged) ([]Rejudged, error) {
 	return out, nil
 }
 
+// A RunFilter says which runs of judging again are listed; what is empty does not limit them.
+type RunFilter struct {
+	// Key is the fingerprint of the key of whose signatures something was judged again.
+	Key openpgp.Fingerprint
+	// Rules are those that follow from a policy or a waiver, or were asked for of everything.
+	Rules bool
+	// Limit is how many are in a page at most.
+	Limit int
+}
+
 // Reassessments lists runs of judging again, the newest first.
-func (s *Service) Reassessments(ctx context.Context, cursor string, limit int) (Page[Reassessment], error) {
+func (s *Service) Reassessments(ctx context.Context, f RunFilter, cursor string) (Page[Reassessment], error) {
 	before, err := number(cursor, 0)
 	if err != nil {
 		return Page[Reassessment]{}, err
 	}
-	rows, err := s.store.Reassessments(ctx, before, limit+1)
-	return pageOf(each(rows, ReassessmentOf), limit, func(r Reassessment) string { return fmt.Sprint(r.ID) }), err
+	rows, err := s.store.Reassessments(
+		ctx, store.RunFilter{Key: string(f.Key), Rules: f.Rules, Before: before, Limit: f.Limit + 1},
+	)
+	return pageOf(each(rows, ReassessmentOf), f.Limit, func(r Reassessment) string { return fmt.Sprint(r.ID) }), err
 }
 
 // Reassessment returns a run of judging again by its number.

@@ -22,12 +22,15 @@ type Selection struct {
 	Key       openpgp.Fingerprint `json:"key,omitempty"`
 	From      *time.Time          `json:"from,omitempty"`
 	To        *time.Time          `json:"to,omitempty"`
-	All       bool                `json:"all,omitempty"`
+	// Waiting limits it to batches in which something is not cleared.
+	Waiting bool `json:"waiting,omitempty"`
+	All     bool `json:"all,omitempty"`
 }
 
 // Empty reports whether nothing is selected.
 func (s Selection) Empty() bool {
-	return s.Batch == 0 && s.Publisher == "" && s.Key == "" && s.From == nil && s.To == nil && !s.All
+	return s.Batch == 0 && s.Publisher == "" && s.Key == "" && s.From == nil && s.To == nil && !s.Waiting &&
+		!s.All
 }
 
 // String says what is selected, for people.
@@ -41,6 +44,8 @@ func (s Selection) String() string {
 		return "one batch"
 	case s.From != nil || s.To != nil:
 		return "a period"
+	case s.Waiting:
+		return "what is not cleared"
 	}
 	return "everything"
 }
@@ -153,17 +158,40 @@ func (r *Run) End(ctx context.Context, tx *store.Tx) (int64, error) {
 	return r.row.ID, r.orders.end(ctx, tx, r.row, state.RunDone, "", r.items)
 }
 
-// KeyFell orders that what rests on a key be judged again. issuers are what
-// signatures by it may name. It returns the number of the reassessment, or 0
-// when nothing rests on the key.
-func (o *Orders) KeyFell(
+// KeyChanged orders that what a signature by a key bears on be judged again: the key counts from
+// now on, or no longer, or says something else than before. issuers are what signatures by it may
+// name. It returns the number of the reassessment, or 0 where no signature names one of them.
+func (o *Orders) KeyChanged(
 	ctx context.Context, tx *store.Tx, by string, at time.Time, key openpgp.Fingerprint, issuers []string,
 	reason string,
 ) (int64, error) {
-	ids, err := tx.SelectedBatches(ctx, store.Selection{Issuers: issuers})
-	if err != nil || len(ids) == 0 {
+	return o.follow(ctx, tx, by, at, Selection{Key: key}, store.Selection{Issuers: issuers}, reason)
+}
+
+// RulesChanged orders that everything be judged again by what is asked of evidence from now on. It
+// returns the number of the reassessment, or 0 where nothing has been verified.
+func (o *Orders) RulesChanged(
+	ctx context.Context, tx *store.Tx, by string, at time.Time, reason string,
+) (int64, error) {
+	return o.follow(ctx, tx, by, at, Selection{All: true}, store.Selection{}, reason)
+}
+
+// RulesLoosened orders, as [Orders.RulesChanged] does, that what is not cleared be judged again: less
+// is asked of evidence from now on, and of nothing more.
+func (o *Orders) RulesLoosened(
+	ctx context.Context, tx *store.Tx, by string, at time.Time, reason string,
+) (int64, error) {
+	return o.follow(ctx, tx, by, at, Selection{Waiting: true}, store.Selection{Waiting: true}, reason)
+}
+
+// follow places an order that follows from a decision, if it concerns a batch.
+func (o *Orders) follow(
+	ctx context.Context, tx *store.Tx, by string, at time.Time, sel Selection, stored store.Selection, reason string,
+) (int64, error) {
+	concerned, err := tx.SelectsBatch(ctx, stored)
+	if err != nil || !concerned {
 		return 0, err
 	}
-	r, err := o.Place(ctx, tx, by, at, Selection{Key: key}, reason)
+	r, err := o.Place(ctx, tx, by, at, sel, reason)
 	return r.ID, err
 }

@@ -122,6 +122,7 @@ func (s *Service) Reach(
 			}
 			return nil
 		},
+		func(int64) error { return nil },
 	)
 	for change, n := range counts {
 		out.VerdictChanges = append(out.VerdictChanges, VerdictChange{change[0], change[1], n})

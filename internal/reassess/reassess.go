@@ -67,12 +67,14 @@ const chunk = 2000
 
 // rejudge judges the items of the selected batches again from what is stored: no
 // file is read. yield gets every artifact, in the order of batches and items,
-// with how many items of how many there are have been gone through.
+// with how many items of how many there are have been gone through, and through each batch that has
+// been gone through.
 func (s *Service) rejudge(
 	ctx context.Context, sel Selection, basis asOf, yield func(judged []Rejudgement, done, total int64) error,
+	through func(batch int64) error,
 ) (items int, err error) {
 	issuers := issuersOf(basis.ring, sel.Key)
-	stored := store.Selection{Batch: sel.Batch, Publisher: sel.Publisher, Issuers: issuers}
+	stored := store.Selection{Batch: sel.Batch, Publisher: sel.Publisher, Issuers: issuers, Waiting: sel.Waiting}
 	if sel.From != nil {
 		stored.From = *sel.From
 	}
@@ -106,6 +108,9 @@ func (s *Service) rejudge(
 			}
 			return yield(judged, int64(items), total)
 		}); err != nil {
+			return items, err
+		}
+		if err := through(id); err != nil {
 			return items, err
 		}
 	}

@@ -62,7 +62,7 @@ func TestReassessmentMayBeRepeated(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, "done", done.State)
 	assert.Equal(t, 2, done.Changed)
-	for kind, want := range map[ledger.Kind]int{ledger.ItemRejudged: 2, ledger.Reassessed: 1} {
+	for kind, want := range map[ledger.Kind]int{ledger.ItemRejudged: 2, ledger.BatchRejudged: 1, ledger.Reassessed: 1} {
 		rows, err := s.Records(t.Context(), store.RecordFilter{Kind: string(kind), Limit: 50})
 		require.NoError(t, err)
 		assert.Len(t, rows, want, kind)
@@ -73,7 +73,8 @@ func TestReassessmentMayBeRepeated(t *testing.T) {
 	for _, n := range now {
 		assert.Equal(t, [2]string{"unproven", "cleared"}, [2]string{n.Before, n.After})
 	}
-	first, err := s.Items(t.Context(), made.ID, store.ItemFilter{Verdict: "unproven", Limit: 10})
+	cleared, err := s.Items(t.Context(), made.ID, store.ItemFilter{Verdict: "cleared", Limit: 10})
 	require.NoError(t, err)
-	assert.Len(t, first, 2, "what was judged first stands as it was")
+	require.Len(t, cleared, 2, "lists go by what holds now")
+	assert.Equal(t, "unproven", *cleared[0].Verdict, "what was judged first stands as it was")
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"slices"
 
+	"endeixis/core/judge"
 	"endeixis/internal/fault"
 	"endeixis/internal/query"
 	"endeixis/internal/recorded"
@@ -66,6 +67,7 @@ func (s *Service) Run(ctx context.Context, id int64) error {
 		func(judged []Rejudgement, _, _ int64) error {
 			return s.keepRejudged(ctx, r, judged)
 		},
+		func(batch int64) error { return s.count(ctx, r.ID, batch) },
 	)
 	if err != nil {
 		return err
@@ -76,7 +78,7 @@ func (s *Service) Run(ctx context.Context, id int64) error {
 // Abandon closes a reassessment that cannot be carried out. What it
 // has changed so far stands.
 func (s *Service) Abandon(ctx context.Context, id int64, cause error) error {
-	return s.close(ctx, id, state.RunFailed, fault.Abandoned(cause), 0)
+	return errors.Join(s.close(ctx, id, state.RunFailed, fault.Abandoned(cause), 0), s.CatchUp(ctx))
 }
 
 func (s *Service) close(ctx context.Context, id int64, ended state.Run, note string, items int) error {
@@ -143,6 +145,46 @@ func (s *Service) keepRejudged(ctx context.Context, r store.Reassessment, judged
 			ctx, tx, r, slices.DeleteFunc(changed, func(j Rejudgement) bool { return slices.Contains(done, j.N) }),
 		)
 	})
+}
+
+// count records what a batch comes to after a reassessment that changed verdicts in it, once, and tells
+// those who follow the batch.
+func (s *Service) count(ctx context.Context, reassessment, batch int64) error {
+	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		r, err := tx.LockReassessment(ctx, reassessment)
+		if err != nil {
+			return err
+		}
+		b, err := tx.RejudgedBatch(ctx, reassessment, batch)
+		if errors.Is(err, store.ErrNotFound) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		verdict := judge.Batch(b.Cleared, b.Unproven, b.Refused, b.Absent, b.RequireAll)
+		if _, err := s.records.Append(ctx, tx, records.Entry{
+			By: r.AskedBy, Subject: b.Source, Verdict: string(verdict), Batch: batch,
+			Body: recorded.BatchRejudged{
+				Reassessment: reassessment, Batch: batch, Verdict: verdict, Cleared: b.Cleared, Unproven: b.Unproven,
+				Refused: b.Refused, Changed: b.Changed, Policy: r.PolicyVersion, JudgedAsOf: r.CreatedAt,
+				Reason: r.Reason,
+			},
+		}); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, batch)
+	})
+}
+
+// CatchUp records what batches come to in which an earlier version, or a run that was given up, has
+// changed verdicts without saying so.
+func (s *Service) CatchUp(ctx context.Context) error {
+	uncounted, err := s.store.Uncounted(ctx)
+	for _, u := range uncounted {
+		err = errors.Join(err, s.count(ctx, u.Reassessment, u.Batch))
+	}
+	return err
 }
 
 // keep records changed verdicts and stores them.

@@ -121,14 +121,18 @@ type shown struct {
 	measured struct {
 		Digests map[string]string `json:"digests"`
 	}
-	grounds []struct {
-		Sentence  string `json:"sentence"`
-		Signature *struct {
-			Key    string `json:"key"`
-			MadeBy string `json:"made_by"`
-			Issuer string `json:"issuer"`
-		} `json:"signature"`
-	}
+	grounds []shownGround
+}
+
+// A shownGround is what of a ground is shown, or found.
+type shownGround struct {
+	Sentence  string       `json:"sentence"`
+	Effect    judge.Effect `json:"effect"`
+	Signature *struct {
+		Key    string `json:"key"`
+		MadeBy string `json:"made_by"`
+		Issuer string `json:"issuer"`
+	} `json:"signature"`
 }
 
 func (b *ItemOutcome) shown() (s shown, err error) {
@@ -177,6 +181,9 @@ func (b ItemOutcome) alone(h Head) row {
 	lines := []string{fmt.Sprintf("It is a %s: %s.", b.Role, s.survey.Why)}
 	for _, g := range s.grounds {
 		lines = append(lines, g.Sentence)
+	}
+	if b.Verdict == judge.Cleared && !slices.ContainsFunc(s.grounds, func(g shownGround) bool { return g.Effect == judge.Supports }) {
+		lines = append(lines, "") // as earlier versions stored what is only noted
 	}
 	digests, err := json.Marshal(s.measured.Digests)
 	if err != nil {
@@ -274,6 +281,42 @@ func storedRejudged(ctx context.Context, tx *store.Tx, heads []Head, changed []I
 		}
 	}
 	return tx.AddRejudged(ctx, rows)
+}
+
+// BatchRejudged is what a batch comes to after a reassessment has changed verdicts in it.
+type BatchRejudged struct {
+	statement
+	Reassessment int64 `json:"reassessment"`
+	Batch        int64 `json:"batch"`
+	// Verdict is that of the batch, and the others count its artifacts.
+	Verdict  judge.Verdict `json:"verdict"`
+	Cleared  int           `json:"cleared"`
+	Unproven int           `json:"unproven"`
+	Refused  int           `json:"refused"`
+	// Changed is how many of them the reassessment changed.
+	Changed    int       `json:"changed"`
+	Policy     int64     `json:"policy"`
+	JudgedAsOf time.Time `json:"judged_as_of"`
+	Reason     string    `json:"reason"`
+}
+
+// Kind is [ledger.BatchRejudged].
+func (BatchRejudged) Kind() ledger.Kind { return ledger.BatchRejudged }
+
+// Follow keeps what the batch comes to.
+func (b BatchRejudged) Follow(ctx context.Context, tx *store.Tx, h Head) error {
+	return tx.AddRejudgedBatch(
+		ctx, b.Reassessment, b.Batch, string(b.Verdict), b.Cleared, b.Unproven, b.Refused, h.Position,
+	)
+}
+
+func (b BatchRejudged) alone(h Head) row {
+	return row{
+		table: "rejudged_batches", key: fmt.Sprintf("batch %d", b.Batch), position: h.Position,
+		fields: []field{
+			number(b.Reassessment), number(b.Batch), text(string(b.Verdict)), number(b.Cleared), number(b.Unproven), number(b.Refused),
+		},
+	}
 }
 
 // Reassessed is a run of judging again that has ended.

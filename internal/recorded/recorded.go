@@ -59,6 +59,7 @@ func init() {
 		RowsAdopted{},
 		ItemOutcome{},
 		ItemRejudged{},
+		BatchRejudged{},
 		Reassessed{},
 		BatchResult{},
 		BatchCancelled{},

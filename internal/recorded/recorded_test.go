@@ -263,6 +263,7 @@ func happened() []Body {
 			Reassessment: 1, Batch: 1, Item: "a.bin", Before: judge.Cleared, Verdict: judge.Refused,
 			Grounds: []byte("[]"), Paths: []byte("[]"),
 		},
+		BatchRejudged{Reassessment: 1, Batch: 1, Verdict: judge.Cleared, Cleared: 1, Changed: 1, Reason: "a test"},
 		Reassessed{Reassessment: 1, Selection: []byte(`{"batch":1}`), Reason: "a test"},
 		BatchResult{
 			Batch: 1, Source: sources.Source{Kind: sources.Depot, Reference: "quayside:a"}, State: state.BatchDone,

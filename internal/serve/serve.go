@@ -139,7 +139,7 @@ func assemble(ctx context.Context, s *store.Store, c config.Config, log *slog.Lo
 	orders := reassess.NewOrders(queue, recs, clock.Now)
 	judgedBy := basis.New(s, recs)
 	pub := publishers.New(s, recs)
-	pol := policy.New(s, recs, judgedBy, pub, clock.Now)
+	pol := policy.New(s, recs, judgedBy, pub, orders, clock.Now)
 	k := keys.New(s, recs, judgedBy, pub, pol, asker, orders, clock.Now)
 	d := depots.New(c.Depots)
 	from := sources.New(d)
@@ -490,6 +490,9 @@ func (s *Service) prepare(ctx context.Context, start Start) error {
 		return err
 	}
 	if err := s.adopt(ctx); err != nil {
+		return err
+	}
+	if err := s.reassess.CatchUp(ctx); err != nil {
 		return err
 	}
 	if differences, err := s.store.StructureDiscrepancies(ctx); err != nil {

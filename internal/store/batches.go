@@ -39,6 +39,7 @@ type Batch struct {
 	StopBy     string       `db:"stop_by"`
 	StopReason string       `db:"stop_reason"`
 	Tally
+	Now
 }
 
 // A Tally is how far a batch has come.
@@ -53,6 +54,18 @@ type Tally struct {
 	Absent    int   `db:"absent"`
 }
 
+// Now is what a batch comes to by the newest reassessment that changed something in it; all of it is nil
+// where none has.
+type Now struct {
+	NowReassessment *int64     `db:"now_reassessment"`
+	NowVerdict      *string    `db:"now_verdict"`
+	NowCleared      *int       `db:"now_cleared"`
+	NowUnproven     *int       `db:"now_unproven"`
+	NowRefused      *int       `db:"now_refused"`
+	NowPosition     *int64     `db:"now_position"`
+	NowAt           *time.Time `db:"now_at"`
+}
+
 // selectBatches counts from the rows themselves while a batch is under way, so
 // that no counter can be wrong; how one ended is stored with it.
 const selectBatches = `SELECT b.id, b.label, b.source_kind, b.source, b.publisher, b.require_all, b.policy_version,
@@ -63,8 +76,12 @@ const selectBatches = `SELECT b.id, b.label, b.source_kind, b.source, b.publishe
 	s.bytes_done, 0) AS bytes_done,
 	coalesce(b.done_items, o.n, 0) AS items_done, coalesce(b.total_cleared, o.cleared, 0) AS cleared,
 	coalesce(b.total_unproven, o.unproven, 0) AS unproven,
-	coalesce(b.total_refused, o.refused, 0) AS refused, coalesce(b.total_absent, a.n, 0) AS absent
+	coalesce(b.total_refused, o.refused, 0) AS refused, coalesce(b.total_absent, a.n, 0) AS absent,
+	w.reassessment_id AS now_reassessment, w.verdict AS now_verdict, w.cleared AS now_cleared,
+	w.unproven AS now_unproven, w.refused AS now_refused, w.position AS now_position, w.at AS now_at
 	FROM batches b
+	LEFT JOIN LATERAL (SELECT w.*, l.at FROM rejudged_batches w JOIN ledger_records l ON l.position = w.position
+		WHERE w.batch_id = b.id ORDER BY w.position DESC LIMIT 1) w ON true
 	LEFT JOIN LATERAL (SELECT sum(items) AS items, sum(bytes) AS bytes, sum(bytes_done) AS bytes_done FROM slices
 	WHERE batch_id = b.id AND b.total_items IS NULL) s ON true
 	LEFT JOIN LATERAL (SELECT count(*) AS n, count(*) FILTER (WHERE verdict = 'cleared') AS cleared,
@@ -147,7 +164,8 @@ func (s Reads) Batch(ctx context.Context, id int64) (Batch, error) {
 
 // BatchFilter narrows a list of batches; empty fields match all.
 type BatchFilter struct {
-	State   state.Batch
+	State state.Batch
+	// Verdict is what a batch comes to by now.
 	Verdict string
 	// Source is the reference of a depot's folder.
 	Source string
@@ -160,7 +178,9 @@ type BatchFilter struct {
 func (s Reads) Batches(ctx context.Context, f BatchFilter) ([]Batch, error) {
 	where, args := conditions{}, []any{f.Limit}
 	where.add(&args, f.State != "", "b.state = $%d", f.State)
-	where.add(&args, f.Verdict != "", "b.verdict = $%d", f.Verdict)
+	// What ended with the verdict, or comes to it by now, and has no other by now.
+	where.add(&args, f.Verdict != "", "(b.verdict = $%[1]d OR b.id IN (SELECT batch_id FROM rejudged_batches)) AND "+
+		verdictNow+" = $%[1]d", f.Verdict)
 	where.add(&args, f.Source != "", "b.source = $%d AND b.source_kind = 'depot'", f.Source)
 	where.add(&args, f.Before != 0, "b.id < $%d", f.Before)
 	out := []Batch{}

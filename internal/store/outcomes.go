@@ -165,6 +165,8 @@ type ItemRow struct {
 	Evidence Evidence `db:"-"`
 	// Now is the verdict that the newest reassessment made of it, or nil.
 	Now *string `db:"now"`
+	// NowGrounds are those of that verdict.
+	NowGrounds []byte `db:"now_grounds"`
 }
 
 // ItemFilter narrows a list of items; empty fields match all.
@@ -221,8 +223,19 @@ const (
 
 	rowColumns = `i.n, i.path, i.role, i.size, o.verdict, o.position, coalesce(o.rank, 4) AS rank, o.deciding,
 		(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC
-			LIMIT 1) AS now`
+			LIMIT 1) AS now,
+		(SELECT r.grounds FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC
+			LIMIT 1) AS now_grounds`
 )
+
+// becameOutcomes are the outcomes o of a batch in which something was judged again, with the verdict that
+// each has now, and in the order of that.
+const becameOutcomes = `(SELECT o.batch_id, o.n, o.verdict, o.position, o.deciding,
+		coalesce(w.after, o.verdict) AS present,
+		CASE w.after WHEN 'refused' THEN 0 WHEN 'unproven' THEN 1 WHEN 'cleared' THEN 2 ELSE o.rank END AS rank
+	FROM outcomes o LEFT JOIN (SELECT DISTINCT ON (n) n, after FROM rejudged WHERE batch_id = $1
+		ORDER BY n, reassessment_id DESC) w ON w.n = o.n
+	WHERE o.batch_id = $1) o `
 
 // ItemRows lists items of a batch as [Reads.Items] does, without their evidence.
 func (s Reads) ItemRows(ctx context.Context, batch int64, f ItemFilter) ([]ItemRow, error) {
@@ -253,9 +266,20 @@ func listItems[T any](ctx context.Context, s Reads, columns string, batch int64,
 		after = *f.After
 	}
 	out := []T{}
+	var rejudged bool
+	if err := s.q.GetContext(
+		ctx, &rejudged, `SELECT EXISTS (SELECT FROM rejudged WHERE batch_id = $1)`, batch,
+	); err != nil {
+		return nil, explain(err)
+	}
+	// As outcomes are, they are found in their order; as they became, they are put in order first.
+	from, present := `outcomes o `, "o.verdict"
+	if rejudged {
+		from, present = becameOutcomes, "o.present"
+	}
 	if after.Rank < unsettled {
 		where, args := conditions{"o.batch_id = $1", "(o.rank, o.n) > ($2, $3)"}, []any{batch, after.Rank, after.N}
-		where.add(&args, f.Verdict != "", "o.verdict = $%d", f.Verdict)
+		where.add(&args, f.Verdict != "", present+" = $%d", f.Verdict)
 		where.matching(&args, f, "o.n")
 		// What is no artifact has no verdict, and stands together.
 		where.add(&args, f.Role == "artifact", "o.rank < $%d", noArtifact)
@@ -263,8 +287,7 @@ func listItems[T any](ctx context.Context, s Reads, columns string, batch int64,
 		if err := s.q.SelectContext(
 			ctx, &out,
 			fmt.Sprintf(
-				`SELECT %s FROM outcomes o %s%sORDER BY o.rank, o.n LIMIT %d`, columns, andItem, where.clause(),
-				f.Limit,
+				`SELECT %s FROM %s%s%sORDER BY o.rank, o.n LIMIT %d`, columns, from, andItem, where.clause(), f.Limit,
 			),
 			args...); err != nil {
 			return nil, explain(err)

@@ -16,6 +16,8 @@ type Selection struct {
 	Issuers []string
 	From    time.Time
 	To      time.Time
+	// Waiting are batches that are not cleared by now.
+	Waiting bool
 }
 
 // A SelectedBatch is a batch that is judged again.
@@ -24,8 +26,8 @@ type SelectedBatch struct {
 	Items int64 `db:"total_items"`
 }
 
-// SelectedBatches lists the finished batches that are meant, the oldest first.
-func (s Reads) SelectedBatches(ctx context.Context, sel Selection) ([]SelectedBatch, error) {
+// selected returns the conditions on finished batches b that are meant.
+func (sel Selection) selected() (conditions, []any) {
 	where, args := conditions{"b.state = 'done'"}, []any{}
 	// What was read back rests on what it was read back against.
 	const against = " OR b.id IN (SELECT i.batch_id FROM items i JOIN batches o ON o.id = (i.survey -> 'against' ->> 'batch')::bigint WHERE i.survey ? 'against' AND "
@@ -34,18 +36,40 @@ func (s Reads) SelectedBatches(ctx context.Context, sel Selection) ([]SelectedBa
 		&args, sel.Publisher != "",
 		"(b.expected -> 'publishers' ? $%[1]d"+against+"o.expected -> 'publishers' ? $%[1]d))", sel.Publisher,
 	)
-	where.add(
-		&args, sel.Issuers != nil, "b.id IN (SELECT batch_id FROM outcome_signers WHERE issuer = ANY($%d))",
-		sel.Issuers,
-	)
+	const signed = "IN (SELECT batch_id FROM outcome_signers WHERE issuer = ANY($%[1]d))"
+	where.add(&args, sel.Issuers != nil, "(b.id "+signed+against+"o.id "+signed+"))", sel.Issuers)
 	where.add(&args, !sel.From.IsZero(), "b.created_at >= $%d", sel.From)
 	where.add(&args, !sel.To.IsZero(), "b.created_at < $%d", sel.To)
+	if sel.Waiting {
+		where = append(where, "b.verdict IS NOT NULL AND "+verdictNow+" <> 'cleared'")
+	}
+	return where, args
+}
+
+// SelectedBatches lists the finished batches that are meant, the oldest first.
+func (s Reads) SelectedBatches(ctx context.Context, sel Selection) ([]SelectedBatch, error) {
+	where, args := sel.selected()
 	out := []SelectedBatch{}
 	err := s.q.SelectContext(
-		ctx,
-		&out,
-		`SELECT b.id, b.total_items FROM batches b `+where.clause()+`ORDER BY b.id`,
-		args...)
+		ctx, &out, `SELECT b.id, b.total_items FROM batches b `+where.clause()+`ORDER BY b.id`, args...,
+	)
+	return out, explain(err)
+}
+
+// SelectsBatch reports whether a finished batch is meant.
+func (s Reads) SelectsBatch(ctx context.Context, sel Selection) (bool, error) {
+	where, args := sel.selected()
+	var out bool
+	err := s.q.GetContext(ctx, &out, `SELECT EXISTS (SELECT FROM batches b `+where.clause()+`)`, args...)
+	return out, explain(err)
+}
+
+// NamedIssuers returns those of some issuers that a signature names which bears on something that was
+// verified here, sorted.
+func (s Reads) NamedIssuers(ctx context.Context, issuers []string) ([]string, error) {
+	out := []string{}
+	err := s.q.SelectContext(ctx, &out, `SELECT i.issuer FROM (SELECT DISTINCT unnest($1::text[]) AS issuer) i
+		WHERE EXISTS (SELECT FROM outcome_signers o WHERE o.issuer = i.issuer) ORDER BY i.issuer COLLATE "C"`, issuers)
 	return out, explain(err)
 }
 
@@ -148,13 +172,28 @@ func (s Reads) Reassessment(ctx context.Context, id int64) (Reassessment, error)
 	return r, explain(err)
 }
 
-// Reassessments lists runs, the newest first, before a number; 0 starts at the
-// newest.
-func (s Reads) Reassessments(ctx context.Context, before int64, limit int) ([]Reassessment, error) {
+// RunFilter narrows a list of reassessments; empty fields match all.
+type RunFilter struct {
+	// Key is the fingerprint of the key of whose signatures something was judged again.
+	Key string
+	// Rules are those that follow from a policy or a waiver.
+	Rules bool
+	// Before is the number to go on from, downwards; 0 starts at the newest.
+	Before int64
+	Limit  int
+}
+
+// Reassessments lists runs, the newest first.
+func (s Reads) Reassessments(ctx context.Context, f RunFilter) ([]Reassessment, error) {
+	where, args := conditions{}, []any{f.Limit}
+	where.add(&args, f.Key != "", "selection ->> 'key' = $%d", f.Key)
+	if f.Rules {
+		where = append(where, "(selection ? 'all' OR selection ? 'waiting')")
+	}
+	where.add(&args, f.Before != 0, "id < $%d", f.Before)
 	out := []Reassessment{}
 	err := s.q.SelectContext(
-		ctx, &out, `SELECT * FROM reassessments WHERE $1::bigint = 0 OR id < $1 ORDER BY id DESC LIMIT $2`, before,
-		limit,
+		ctx, &out, `SELECT * FROM reassessments `+where.clause()+`ORDER BY id DESC LIMIT $1`, args...,
 	)
 	return out, explain(err)
 }
@@ -215,6 +254,71 @@ func (t *Tx) AddRejudged(ctx context.Context, rows []Rejudged) error {
 			$1::bigint[], $2::bigint[], $3::int[], $4::text[], $5::text[], $6::jsonb[], $7::jsonb[], $8::bigint[])`,
 		runs, batches, ns, before, after, grounds, paths, positions)
 	return err
+}
+
+// verdictNow is what a batch b comes to by all reassessments since it ended.
+const verdictNow = `coalesce((SELECT w.verdict FROM rejudged_batches w WHERE w.batch_id = b.id
+	ORDER BY w.position DESC LIMIT 1), b.verdict)`
+
+// AddRejudgedBatch stores what a batch comes to.
+func (t *Tx) AddRejudgedBatch(
+	ctx context.Context, reassessment, batch int64, verdict string, cleared, unproven, refused int, position int64,
+) error {
+	_, err := t.tx.ExecContext(ctx, `INSERT INTO rejudged_batches
+			(reassessment_id, batch_id, verdict, cleared, unproven, refused, position)
+		VALUES ($1, $2, $3, $4, $5, $6, $7)`, reassessment, batch, verdict, cleared, unproven, refused, position)
+	return explain(err)
+}
+
+// A RejudgedBatch is a batch in which a reassessment has changed something, with how many of its
+// artifacts have which verdict by now.
+type RejudgedBatch struct {
+	Source     string `db:"source"`
+	RequireAll bool   `db:"require_all"`
+	Absent     int    `db:"absent"`
+	Changed    int    `db:"changed"`
+	Cleared    int    `db:"cleared"`
+	Unproven   int    `db:"unproven"`
+	Refused    int    `db:"refused"`
+}
+
+// RejudgedBatch counts what a batch comes to after a reassessment, or returns [ErrNotFound] where that
+// changed nothing in it since it ended, or is counted already.
+func (t *Tx) RejudgedBatch(ctx context.Context, reassessment, batch int64) (RejudgedBatch, error) {
+	var out RejudgedBatch
+	err := t.tx.GetContext(ctx, &out, `SELECT b.source, b.require_all, coalesce(b.total_absent, 0) AS absent, c.changed,
+			n.cleared, n.unproven, n.refused
+		FROM batches b
+		CROSS JOIN LATERAL (SELECT count(*) AS changed FROM rejudged r
+			WHERE r.batch_id = b.id AND r.reassessment_id = $1 AND r.position > b.position) c
+		CROSS JOIN LATERAL (SELECT count(*) FILTER (WHERE v = 'cleared') AS cleared,
+				count(*) FILTER (WHERE v = 'unproven') AS unproven, count(*) FILTER (WHERE v = 'refused') AS refused
+			FROM (SELECT coalesce((SELECT r.after FROM rejudged r WHERE r.batch_id = o.batch_id AND r.n = o.n
+					ORDER BY r.reassessment_id DESC LIMIT 1), o.verdict) AS v
+				FROM outcomes o WHERE o.batch_id = b.id AND o.verdict IS NOT NULL) present) n
+		WHERE b.id = $2 AND c.changed > 0
+			AND NOT EXISTS (SELECT FROM rejudged_batches w WHERE w.batch_id = b.id AND w.reassessment_id = $1)`,
+		reassessment, batch)
+	return out, explain(err)
+}
+
+// Uncounted lists batches in which a reassessment has changed something since they ended without
+// what they come to being stored, as earlier versions did, each with the newest such reassessment.
+func (s Reads) Uncounted(ctx context.Context) ([]BatchReassessment, error) {
+	out := []BatchReassessment{}
+	err := s.q.SelectContext(ctx, &out, `SELECT r.batch_id, max(r.reassessment_id) AS reassessment_id
+		FROM rejudged r JOIN batches b ON b.id = r.batch_id
+			JOIN reassessments a ON a.id = r.reassessment_id AND a.state <> 'waiting'
+		WHERE r.position > b.position AND r.position > coalesce(
+			(SELECT max(w.position) FROM rejudged_batches w WHERE w.batch_id = r.batch_id), -1)
+		GROUP BY r.batch_id ORDER BY r.batch_id`)
+	return out, explain(err)
+}
+
+// A BatchReassessment names a batch and a reassessment that has changed something in it.
+type BatchReassessment struct {
+	Batch        int64 `db:"batch_id"`
+	Reassessment int64 `db:"reassessment_id"`
 }
 
 // RejudgedCount counts what a run has changed.

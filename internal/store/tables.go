@@ -241,6 +241,13 @@ func PlacedTables() []PlacedTable {
 				) + ` FROM rejudged o` + hasItem,
 			"o.position",
 		},
+		{
+			"rejudged_batches", "what batches come to",
+			`SELECT 'batch ' || o.batch_id AS key, o.position, ` + fields(
+				"o.reassessment_id", "o.batch_id", "o.verdict", "o.cleared", "o.unproven", "o.refused",
+			) + ` FROM rejudged_batches o`,
+			"o.position",
+		},
 		{"reassessments", "reassessments", `SELECT 'reassessment ' || a.id AS key, a.position, ` +
 			fields(
 				"a.id", "a.reason", "a.asked_by", "a.items", "a.changed", "a.policy_version", "a.selection", "a.state",

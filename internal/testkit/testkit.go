@@ -218,7 +218,7 @@ func Assemble(t testing.TB, c config.Config, now func() time.Time) *Parts {
 	orders := reassess.NewOrders(p.Queue, p.Records, now)
 	judgedBy := basis.New(s, p.Records)
 	p.Publishers = publishers.New(s, p.Records)
-	p.Policy = policy.New(s, p.Records, judgedBy, p.Publishers, now)
+	p.Policy = policy.New(s, p.Records, judgedBy, p.Publishers, orders, now)
 	require.NoError(t, p.Policy.Init(t.Context(), "a test"))
 	p.Keys = keys.New(s, p.Records, judgedBy, p.Publishers, p.Policy, nil, orders, now)
 	p.Batches = batches.New(

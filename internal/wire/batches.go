@@ -51,12 +51,39 @@ type Batch struct {
 	Created    time.Time          `json:"created"`
 	Finished   *time.Time         `json:"finished,omitempty"`
 	State      state.Batch        `json:"state"`
-	Verdict    *judge.Verdict     `json:"verdict" nullable:"true"`
+	Verdict    *judge.Verdict     `json:"verdict" nullable:"true" doc:"The one with which it ended."`
+	Now        *BatchNow          `json:"now,omitempty" doc:"What it comes to by all reassessments since it ended; absent where none has changed anything."`
 	Note       string             `json:"note"`
 	Counts     Counts             `json:"counts"`
 	Progress   Progress           `json:"progress"`
 	Record     *int64             `json:"record,omitempty" doc:"The record that closed it: nothing more will happen to a batch that has one."`
 	Against    *Against           `json:"against,omitempty" doc:"What a medium is read back against; only where one batch is shown."`
+}
+
+// BatchNow is what a batch comes to after its artifacts were judged again.
+type BatchNow struct {
+	Verdict      judge.Verdict `json:"verdict"`
+	Counts       Counts        `json:"counts"`
+	At           time.Time     `json:"at" doc:"When the newest reassessment that changed something in it was recorded."`
+	Reassessment int64         `json:"reassessment"`
+	Record       int64         `json:"record"`
+}
+
+// Present is the verdict that the batch has now: of the newest reassessment that changed something in it, or
+// the one with which it ended. It is nil before the batch is done.
+func (b Batch) Present() *judge.Verdict {
+	if b.Now != nil {
+		return &b.Now.Verdict
+	}
+	return b.Verdict
+}
+
+// PresentCounts counts the artifacts by the verdicts that they have now.
+func (b Batch) PresentCounts() Counts {
+	if b.Now != nil {
+		return b.Now.Counts
+	}
+	return b.Counts
 }
 
 // Absent is a manifest entry without a file.

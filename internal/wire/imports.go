@@ -27,18 +27,19 @@ type ImportedPackets struct {
 
 // Imported tells what became of one key of an import, or would.
 type Imported struct {
-	Fingerprint string          `json:"fingerprint"`
-	Result      keyring.Arrival `json:"result"`
-	Changes     []string        `json:"changes" doc:"What is new about a key that was known."`
-	UserIDs     []string        `json:"user_ids" doc:"Made safe to show; the primary one first."`
-	Algorithm   string          `json:"algorithm"`
-	Created     time.Time       `json:"created"`
-	Expires     *time.Time      `json:"expires,omitempty"`
-	Revoked     *Revocation     `json:"revoked,omitempty"`
-	Subkeys     int             `json:"subkeys"`
-	State       keyring.State   `json:"state"`
-	Publisher   string          `json:"publisher"`
-	Reach       *int64          `json:"reach,omitempty" doc:"The inquiry that tells what rests on a known key, and would change; of a preview."`
+	Fingerprint  string          `json:"fingerprint"`
+	Result       keyring.Arrival `json:"result"`
+	Changes      []string        `json:"changes" doc:"What is new about a key that was known."`
+	UserIDs      []string        `json:"user_ids" doc:"Made safe to show; the primary one first."`
+	Algorithm    string          `json:"algorithm"`
+	Created      time.Time       `json:"created"`
+	Expires      *time.Time      `json:"expires,omitempty"`
+	Revoked      *Revocation     `json:"revoked,omitempty"`
+	Subkeys      int             `json:"subkeys"`
+	State        keyring.State   `json:"state"`
+	Publisher    string          `json:"publisher"`
+	Reach        *int64          `json:"reach,omitempty" doc:"The inquiry that tells what rests on a known key, and would change; of a preview."`
+	Reassessment *int64          `json:"reassessment,omitempty" doc:"The run that judges again what has a signature by it; set in the answer to the decision, where there is anything."`
 }
 
 // LookUp is what key directories said, compared.

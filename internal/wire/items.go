@@ -39,6 +39,16 @@ type Item struct {
 	Now       *Now               `json:"now,omitempty" doc:"Set where a reassessment changed the verdict; what was judged before stands as it was."`
 }
 
+// Present is the item as it is judged now: with the verdict, the sentence and the grounds of the newest
+// reassessment that changed the verdict, or else those of the batch.
+func (i Item) Present() Item {
+	if now := i.Now; now != nil {
+		verdict := now.Verdict
+		i.Verdict, i.Deciding, i.Grounds = &verdict, now.Deciding, now.Grounds
+	}
+	return i
+}
+
 // Now is what an item's verdict became by a reassessment.
 type Now struct {
 	Verdict      judge.Verdict  `json:"verdict"`
@@ -58,7 +68,7 @@ type ItemRow struct {
 	Verdict  *judge.Verdict `json:"verdict" nullable:"true"`
 	Now      *judge.Verdict `json:"now,omitempty" doc:"What a reassessment made of the verdict."`
 	Settled  bool           `json:"settled"`
-	Deciding string         `json:"deciding" doc:"The sentence of the ground that decides, or what the file is."`
+	Deciding string         `json:"deciding" doc:"The sentence of the ground that decides now, or what the file is."`
 }
 
 // ListItemsRequest narrows the list of a batch's items.

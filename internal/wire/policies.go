@@ -11,31 +11,33 @@ import (
 
 // Waiver is an exception that was granted.
 type Waiver struct {
-	ID        int64        `json:"id"`
-	Ground    judge.Code   `json:"ground"`
-	Publisher string       `json:"publisher"`
-	Pattern   string       `json:"pattern"`
-	Reason    string       `json:"reason"`
-	By        string       `json:"by"`
-	Created   time.Time    `json:"created"`
-	Until     time.Time    `json:"until" doc:"The moment from which it counts no longer."`
-	State     state.Waiver `json:"state"`
-	Ended     *time.Time   `json:"ended,omitempty"`
-	EndedBy   string       `json:"ended_by,omitempty"`
-	EndReason string       `json:"end_reason,omitempty"`
-	Record    int64        `json:"record"`
+	ID           int64        `json:"id"`
+	Ground       judge.Code   `json:"ground"`
+	Publisher    string       `json:"publisher"`
+	Pattern      string       `json:"pattern"`
+	Reason       string       `json:"reason"`
+	By           string       `json:"by"`
+	Created      time.Time    `json:"created"`
+	Until        time.Time    `json:"until" doc:"The moment from which it counts no longer."`
+	State        state.Waiver `json:"state"`
+	Ended        *time.Time   `json:"ended,omitempty"`
+	EndedBy      string       `json:"ended_by,omitempty"`
+	EndReason    string       `json:"end_reason,omitempty"`
+	Record       int64        `json:"record"`
+	Reassessment *int64       `json:"reassessment,omitempty" doc:"The run that judges again what it concerns; set in the answer to the decision, where there is anything."`
 }
 
 // PolicyVersion is one change of the policy, or of what a publisher has
 // otherwise.
 type PolicyVersion struct {
-	Version   int64        `json:"version" doc:"Counts through all changes: a number says what was in force for everybody."`
-	Publisher string       `json:"publisher" doc:"The publisher whose own fields changed; empty for the policy itself."`
-	Reason    string       `json:"reason,omitempty"`
-	Created   time.Time    `json:"created"`
-	By        string       `json:"by"`
-	Document  judge.Policy `json:"document" doc:"The whole policy, for this publisher."`
-	Own       []string     `json:"own" doc:"The fields that the publisher has otherwise."`
+	Version      int64        `json:"version" doc:"Counts through all changes: a number says what was in force for everybody."`
+	Publisher    string       `json:"publisher" doc:"The publisher whose own fields changed; empty for the policy itself."`
+	Reason       string       `json:"reason,omitempty"`
+	Created      time.Time    `json:"created"`
+	By           string       `json:"by"`
+	Document     judge.Policy `json:"document" doc:"The whole policy, for this publisher."`
+	Own          []string     `json:"own" doc:"The fields that the publisher has otherwise."`
+	Reassessment *int64       `json:"reassessment,omitempty" doc:"The run that judges again what was verified; set in the answer to the decision, where there is anything."`
 }
 
 // Tag is the version, for a header.

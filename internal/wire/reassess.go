@@ -75,6 +75,7 @@ type Selection struct {
 	Key       string     `json:"key,omitempty"`
 	From      *time.Time `json:"from,omitempty"`
 	To        *time.Time `json:"to,omitempty"`
+	Waiting   bool       `json:"waiting,omitempty" doc:"Batches in which something is not cleared."`
 	All       bool       `json:"all,omitempty"`
 }
 
@@ -89,6 +90,8 @@ type NewReassessment struct {
 
 // ListReassessmentsRequest asks for runs.
 type ListReassessmentsRequest struct {
+	Key    string `query:"key" maxLength:"128" doc:"Only of what has a signature by the key with this fingerprint."`
+	Rules  bool   `query:"rules" doc:"Only those that follow from a policy or a waiver, or were asked for of everything."`
 	Cursor string `query:"cursor"`
 	Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"100"`
 }

@@ -13,5 +13,5 @@ export function useChange<I, O>(touches: string[], change: (input: I) => Promise
 export const ifSeen = (version: string | number) => ({ "If-Match": `"${String(version)}"` });
 
 export function useKeyringChange<I, O>(change: (input: I) => Promise<O>) {
-  return useChange(["keys", "key", "publishers", "overview"], change);
+  return useChange(["keys", "key", "publishers", "overview", "reassessments"], change);
 }

@@ -16,23 +16,23 @@ export function useWaivers() {
 }
 
 export function useGrantWaiver() {
-  return useChange(["waivers"], (body: NewWaiver) => ask(api.POST("/api/v1/waivers", { body })));
+  return useChange(["waivers", "reassessments"], (body: NewWaiver) => ask(api.POST("/api/v1/waivers", { body })));
 }
 
 export function useEndWaiver(id: number) {
-  return useChange(["waivers"], (body: { reason: string }) =>
+  return useChange(["waivers", "reassessments"], (body: { reason: string }) =>
     ask(api.POST("/api/v1/waivers/{id}/end", { params: { path: { id } }, body })),
   );
 }
 
 export function useSetOwnPolicy(slug: string, seen: number) {
-  return useChange(["policies"], (body: { fields: Partial<Policy>; reason: string }) =>
+  return useChange(["policies", "reassessments"], (body: { fields: Partial<Policy>; reason: string }) =>
     ask(api.POST("/api/v1/publishers/{slug}/policies", { params: { path: { slug }, header: ifSeen(seen) }, body })),
   );
 }
 
 export function useSetPolicy(seen: number) {
-  return useChange(["policies"], (body: { document: Policy; reason: string }) =>
+  return useChange(["policies", "reassessments"], (body: { document: Policy; reason: string }) =>
     ask(api.POST("/api/v1/policies", { params: { header: ifSeen(seen) }, body })),
   );
 }

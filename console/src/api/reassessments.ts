@@ -31,10 +31,18 @@ export function useReassessment(id: number) {
   });
 }
 
-export function useReassessments() {
+/** What a list of reassessments is narrowed to. */
+export interface RunFilter {
+  key?: string;
+  rules?: boolean;
+}
+
+export function useReassessments(filter: RunFilter = {}, limit = 50) {
   return useInfiniteQuery({
-    queryKey: ["reassessments"],
-    queryFn: ({ pageParam }) => ask(api.GET("/api/v1/reassessments", { params: { query: { cursor: pageParam || undefined, limit: 50 } } })),
+    queryKey: ["reassessments", filter, limit],
+    queryFn: ({ pageParam }) =>
+      ask(api.GET("/api/v1/reassessments", { params: { query: { ...filter, cursor: pageParam || undefined, limit } } })),
+    refetchInterval: (query) => (query.state.data?.pages.some((p) => p.items.some((r) => r.state === "waiting")) ? 1_000 : false),
     initialPageParam: "",
     getNextPageParam: (last) => last.next || undefined,
   });

@@ -16,6 +16,7 @@ import { DrillThere } from "../../parts/drill";
 import { ProblemNote } from "../../parts/problem-note";
 import { BatchProgress } from "../../parts/progress";
 import { bytes, count, moment, say } from "../../parts/text";
+import { countsNow, resultNow } from "../../parts/now";
 import { Mark } from "../../parts/verdict";
 
 const order: ("refused" | "unproven" | "cleared")[] = ["refused", "unproven", "cleared"];
@@ -52,13 +53,13 @@ export function BatchPage() {
           />
         </label>
       </div>
-      <Artifacts batch={id} counts={batch.counts} verdict={verdict} match={match} live={open} />
+      <Artifacts batch={id} counts={countsNow(batch)} verdict={verdict} match={match} live={open} />
       {verdict === "" && match === "" && <CopiesList batch={id} live={open} />}
       {verdict === "" && match === "" && batch.counts.absent > 0 && <AbsentList batch={id} total={batch.counts.absent} live={open} />}
       {verdict === "" && <Others batch={id} match={match} live={open} />}
       {batch.state === "done" && mayOperate(me.data) && (
         <>
-          {batch.counts.cleared > 0 && !batch.against && <DrillThere batch={id} depot={batch.source.kind === "depot"} />}
+          {countsNow(batch).cleared > 0 && !batch.against && <DrillThere batch={id} depot={batch.source.kind === "depot"} />}
           <Again batch={id} />
         </>
       )}
@@ -142,19 +143,41 @@ function WithReason({
   );
 }
 
+/** How a batch that was judged again ended, and what it is since. */
+function Became({ batch, now }: { batch: Batch; now: NonNullable<Batch["now"]> }) {
+  const { cleared, unproven, refused } = batch.counts;
+  return (
+    <p>
+      {batch.verdict === now.verdict ? "When it ended it had" : `It ended ${batch.verdict ?? ""}, with`} {cleared} cleared, {unproven}{" "}
+      unproven and {refused} refused.{" "}
+      <Link to={`/reassessments/${now.reassessment}`} className="quiet-link">
+        It was judged again
+      </Link>{" "}
+      on {moment(now.at)}
+      {batch.verdict !== now.verdict && ` and is ${now.verdict} since`} (
+      <Link to={`/records/${now.record}`} className="quiet-link">
+        record {now.record}
+      </Link>
+      ).
+    </p>
+  );
+}
+
 function Head({ batch }: { batch: Batch }) {
   const expected = batch.expected?.publishers ?? [];
+  const counts = countsNow(batch);
   return (
     <div>
       <div className="flex flex-wrap items-center gap-3">
         <h1>
           Batch {batch.id}: {batch.source.reference}
         </h1>
-        <Mark word={batch.verdict ?? batch.state} />
+        <Mark word={resultNow(batch)} />
       </div>
       <p>
-        {batch.counts.cleared} cleared, {batch.counts.unproven} unproven, {batch.counts.refused} refused, {batch.counts.absent} absent
+        {counts.cleared} cleared, {counts.unproven} unproven, {counts.refused} refused, {counts.absent} absent
       </p>
+      {batch.now && <Became batch={batch} now={batch.now} />}
       {batch.against && (
         <p>
           A medium, read back against{" "}
@@ -206,7 +229,7 @@ function Artifacts({
     <>
       {list.isSuccess && items.length === 0 && (match !== "" || verdict !== "") && <p>No artifact fits this filter.</p>}
       {order.map((group) => {
-        const rows = items.filter((i) => i.verdict === group);
+        const rows = items.filter((i) => (i.now ?? i.verdict) === group);
         // Counted over the whole batch, unless a filter narrows it down.
         const all = match === "" && !live ? counts[group] : rows.length;
         return (
@@ -251,12 +274,12 @@ function Group({ title, items, batch, more }: { title: string; items: ItemRow[];
         {(item, i) => (
           <div className="grid grid-cols-[6.5rem_1fr] gap-x-3 py-1.5">
             <span>
-              {item.verdict ? <Mark word={item.verdict} /> : <span className="text-sm soft">{item.settled ? item.role : "waiting"}</span>}
-              {item.now && (
-                <span className="mt-1 block text-sm">
-                  now <Mark word={item.now} />
-                </span>
+              {item.verdict ? (
+                <Mark word={item.now ?? item.verdict} />
+              ) : (
+                <span className="text-sm soft">{item.settled ? item.role : "waiting"}</span>
               )}
+              {item.now && <span className="block text-sm soft">{item.verdict} at first</span>}
             </span>
             <div className="min-w-0">
               <div className="flex flex-wrap items-baseline gap-x-3">

@@ -8,6 +8,7 @@ import { Filter } from "../../parts/filter";
 import { More } from "../../parts/more";
 import { ProblemNote } from "../../parts/problem-note";
 import { moment } from "../../parts/text";
+import { countsNow, resultNow } from "../../parts/now";
 import { Mark } from "../../parts/verdict";
 
 export function BatchesPage() {
@@ -64,7 +65,8 @@ export function BatchesPage() {
                 <tr key={b.id}>
                   <td>{b.id}</td>
                   <td>
-                    <Mark word={b.verdict ?? b.state} />
+                    <Mark word={resultNow(b)} />
+                    {b.now && b.now.verdict !== b.verdict && <div className="text-sm soft">{b.verdict} at first</div>}
                   </td>
                   <td>
                     <Link to={`/batches/${b.id}`} className="quiet-link">
@@ -72,10 +74,10 @@ export function BatchesPage() {
                     </Link>
                     {b.label && <div className="text-sm soft">{b.label}</div>}
                   </td>
-                  <td className="text-right">{b.counts.cleared}</td>
-                  <td className="text-right">{b.counts.unproven}</td>
-                  <td className="text-right">{b.counts.refused}</td>
-                  <td className="text-right">{b.counts.absent}</td>
+                  <td className="text-right">{countsNow(b).cleared}</td>
+                  <td className="text-right">{countsNow(b).unproven}</td>
+                  <td className="text-right">{countsNow(b).refused}</td>
+                  <td className="text-right">{countsNow(b).absent}</td>
                   <td>{b.asked_by}</td>
                   <td className="whitespace-nowrap">{moment(b.created)}</td>
                 </tr>

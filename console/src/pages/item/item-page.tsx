@@ -39,7 +39,7 @@ export function ItemPage() {
         </p>
         <div className="flex flex-wrap items-center gap-3">
           <h1 className="break-all">{item.shown}</h1>
-          {item.verdict && <Mark word={item.verdict} />}
+          {item.verdict && <Mark word={item.now?.verdict ?? item.verdict} />}
         </div>
         <p className="text-sm soft">
           {item.role} ({item.why}), {bytes(item.size)}
@@ -56,9 +56,9 @@ export function ItemPage() {
       {item.now && (
         <section className="flex flex-col gap-2 rounded-box border border-primary/50 p-4">
           <p className="flex flex-wrap items-center gap-2">
-            <span className="font-semibold">Judged again:</span> now <Mark word={item.now.verdict} />
+            <span className="font-semibold">Judged again:</span> <Mark word={item.now.verdict} />
             <span className="text-sm soft">
-              on {moment(item.now.at)},{" "}
+              since {moment(item.now.at)}, {item.verdict} when its batch ended;{" "}
               <Link to={`/reassessments/${String(item.now.reassessment)}`} className="quiet-link">
                 reassessment {item.now.reassessment}
               </Link>

@@ -9,6 +9,7 @@ import { Back } from "../../parts/back";
 import { SelectField, TextField } from "../../parts/field";
 import { Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
+import { JudgedAgain } from "../../parts/runs";
 import { day, groups, moment, say } from "../../parts/text";
 import { Mark, Standing } from "../../parts/verdict";
 import { Decide } from "./decide";
@@ -49,6 +50,7 @@ export function KeyPage() {
         <Use k={k} />
         <Certified k={k} />
       </div>
+      <JudgedAgain filter={{ key: k.fingerprint }} />
       <div className="grid gap-6 lg:grid-cols-2">
         {mayOperate(me.data) && <SightForm k={k} />}
         <Decide k={k} />

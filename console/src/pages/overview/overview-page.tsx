@@ -10,6 +10,7 @@ import { Empty } from "../../parts/empty";
 import { ProblemNote } from "../../parts/problem-note";
 import { BatchProgress } from "../../parts/progress";
 import { count, day, moment } from "../../parts/text";
+import { resultNow } from "../../parts/now";
 import { Mark } from "../../parts/verdict";
 
 const OutcomesChart = lazy(() => import("./outcomes-chart"));
@@ -133,7 +134,7 @@ function BatchLine({ batch }: { batch: Batch }) {
   return (
     <div className="grid grid-cols-[6.5rem_1fr] items-baseline gap-x-3 py-1.5 sm:grid-cols-[6.5rem_1fr_auto]">
       <span>
-        <Mark word={batch.verdict ?? batch.state} />
+        <Mark word={resultNow(batch)} />
       </span>
       <Link to={`/batches/${batch.id}`} className="min-w-0 break-words hover:underline">
         {batch.source.reference}

@@ -8,6 +8,7 @@ import { Reason } from "./reason";
 import { shown, Value } from "./value";
 import { Waivers } from "./waivers";
 import { ProblemNote } from "../../parts/problem-note";
+import { JudgedAgain } from "../../parts/runs";
 import { moment } from "../../parts/text";
 
 /** The limits by which evidence is judged: those in force, and how they came to be. */
@@ -36,8 +37,8 @@ export function PolicyPage() {
         )}
       </div>
       <p className="max-w-3xl">
-        These are the limits by which evidence is judged. A batch keeps the version that was in force when it was asked for, and every
-        record names it.
+        These are the limits by which evidence is judged. Every record names the version by which it was judged; when another comes into
+        force, what was verified is judged again by it.
       </p>
       {editing ? (
         <Edit
@@ -53,6 +54,7 @@ export function PolicyPage() {
       )}
       <OwnFields versions={versions} />
       <Waivers />
+      <JudgedAgain filter={{ rules: true }} />
       <History versions={versions} />
     </div>
   );

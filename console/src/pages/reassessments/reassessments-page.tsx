@@ -1,13 +1,13 @@
 import { Link, useParams } from "react-router";
 
-import type { Reassessment, Selection } from "../../api/client";
 import { useReassessment, useReassessments, useRejudged } from "../../api/reassessments";
 import { Back } from "../../parts/back";
 import { Empty } from "../../parts/empty";
 import { More } from "../../parts/more";
 import { ProblemNote } from "../../parts/problem-note";
 import { RejudgedList } from "../../parts/rejudged";
-import { count, day, groups, moment } from "../../parts/text";
+import { RunLine, selected } from "../../parts/runs";
+import { count, moment } from "../../parts/text";
 
 /** What was judged again, and why. */
 export function ReassessmentsPage() {
@@ -17,8 +17,9 @@ export function ReassessmentsPage() {
       <div>
         <h1>Judged again</h1>
         <p className="max-w-3xl">
-          Stored measurements are judged again when a key is withdrawn or revoked, or when somebody asks: with the keyring, policy and
-          waivers of that moment, and without reading a file. What was judged before stands as it was.
+          Stored measurements are judged again when a key is admitted, changes or falls, when the policy changes, when a waiver is granted
+          or ended, and when somebody asks: with the keyring, policy and waivers of that moment, and without reading a file. What was judged
+          before stands as it was.
         </p>
       </div>
       {all.error && <ProblemNote error={all.error} />}
@@ -27,18 +28,7 @@ export function ReassessmentsPage() {
         {all.data?.pages
           .flatMap((p) => p.items)
           .map((r) => (
-            <li key={r.id} className="py-2">
-              <Link to={`/reassessments/${String(r.id)}`} className="quiet-link font-semibold">
-                Reassessment {r.id}
-              </Link>{" "}
-              of {selected(r.selection)}, {progress(r)}
-              <p className="text-sm">
-                {r.reason}{" "}
-                <span className="soft">
-                  — {r.by}, {moment(r.created)}
-                </span>
-              </p>
-            </li>
+            <RunLine key={r.id} run={r} />
           ))}
       </ul>
       <More list={all}>Show older ones</More>
@@ -98,25 +88,4 @@ function Changed({ id }: { id: number }) {
       <More list={list}>Show more of them</More>
     </>
   );
-}
-
-function progress(r: Reassessment): string {
-  switch (r.state) {
-    case "waiting":
-      return "waiting";
-    case "failed":
-      return "given up";
-    case "done":
-      return `${String(r.changed)} of ${String(r.judged)} changed`;
-  }
-}
-
-function selected(s: Selection): string {
-  const out = [];
-  if (s.batch) out.push(`batch ${String(s.batch)}`);
-  if (s.publisher) out.push(s.publisher);
-  if (s.key) out.push(`key ${groups(s.key).join(" ")}`);
-  if (s.from) out.push(`since ${day(s.from)}`);
-  if (s.to) out.push(`before ${day(s.to)}`);
-  return out.join(", ") || "everything";
 }
