@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"endeixis/core/judge"
 	"endeixis/core/keyring"
 	"endeixis/core/openpgp/pgptest"
 	"endeixis/demo/scenario"
@@ -559,12 +560,31 @@ func TestReach(t *testing.T) {
 
 	withdrawn := endeixis(t, s, "curator", "keyring", "withdraw", key.Fingerprint, "--reason", "the laptop was stolen")
 	require.Zero(t, withdrawn.code, withdrawn.err)
-	assert.Contains(t, words(withdrawn), "9 verdicts of")
-	after := endeixis(t, s, "auditor", "batch", "show", "1")
 	assert.Contains(
-		t, words(after), "✓ cleared gauge-fw-4.2-main.img 3.0 MiB now ? unproven, judged again on",
-		"both verdicts are shown",
+		t, words(withdrawn),
+		"Judged again from what was measured: 9 artifacts unproven instead of cleared, in batches 1, 2, 3 (reassessment 1).",
 	)
+	after := endeixis(t, s, "auditor", "batch", "show", "1")
+	for _, says := range []string{
+		"Batch 1 ? unproven", "0 cleared, 3 unproven, 0 refused",
+		"It ended cleared, with 3 cleared, 0 unproven and 0 refused. It was judged again on",
+		"? unproven gauge-fw-4.2-main.img 3.0 MiB cleared when the batch ended, unproven since it was judged again on",
+	} {
+		assert.Contains(t, words(after), says, "both verdicts are shown")
+	}
+	assert.Equal(t, 11, endeixis(t, s, "operator", "batch", "follow", "1").code, "it ends with what holds now")
+	listed := func(verdict string) []wire.Batch {
+		var out []wire.Batch
+		endeixis(t, s, "auditor", "batch", "list", "--verdict", verdict, "--output", "json").decode(t, &out)
+		return out
+	}
+	require.Len(t, listed("unproven"), 2)
+	assert.Len(t, listed("cleared"), 1, "Corran's")
+	first := listed("unproven")[1]
+	assert.Equal(t, judge.Cleared, *first.Verdict)
+	assert.Equal(t, wire.Counts{Unproven: 3}, first.Now.Counts)
+	items := endeixis(t, s, "auditor", "batch", "show", "1", "--output", "json")
+	assert.Contains(t, items.out, `"verdict": "cleared"`, "what was judged first stands")
 	list := endeixis(t, s, "auditor", "reassess", "list")
 	assert.Contains(t, words(list), "The key was withdrawn: the laptop was stolen")
 	shown := endeixis(t, s, "auditor", "reassess", "show", "1")
@@ -581,17 +601,20 @@ func TestReach(t *testing.T) {
 		t,
 		endeixis(t, s, "curator", "keyring", "reconsider", key.Fingerprint, "--reason", "it was another laptop").code,
 	)
-	require.Zero(
-		t,
-		endeixis(
-			t, s, "curator", "keyring", "admit", key.Fingerprint, "--publisher", "tidewright", "--reason",
-			"the sightings stand",
-		).code,
+	admitted := endeixis(
+		t, s, "curator", "keyring", "admit", key.Fingerprint, "--publisher", "tidewright", "--reason",
+		"the sightings stand",
 	)
+	require.Zero(t, admitted.code, admitted.err)
+	assert.Contains(t, words(admitted), "9 artifacts cleared instead of unproven, in batches 1, 2, 3", "by itself")
 	back := endeixis(t, s, "operator", "reassess", "--key", key.Fingerprint, "--reason", "it counts again")
 	require.Zero(t, back.code, back.err)
-	assert.Contains(t, words(back), "9 verdicts changed")
-	assert.Contains(t, words(endeixis(t, s, "auditor", "batch", "show", "1")), "now ✓ cleared, judged again on")
+	assert.Contains(t, words(back), "and 0 verdicts changed")
+	again = endeixis(t, s, "auditor", "batch", "show", "1")
+	assert.Contains(t, words(again), "Batch 1 ✓ cleared")
+	assert.Contains(t, words(again), "cleared again, as when the batch ended, since it was judged again on")
+	assert.Zero(t, endeixis(t, s, "operator", "batch", "follow", "1").code)
+	assert.Empty(t, listed("unproven"))
 	audit := endeixis(t, s, "auditor", "record", "audit")
 	assert.Zero(t, audit.code, audit.out)
 
@@ -647,11 +670,13 @@ func TestRevocationArrives(t *testing.T) {
 		words(preview),
 		"A signature by this key bears on 6 artifacts in one batch. If it were imported: 2 from ✓ cleared to ✗ refused 4 from ✓ cleared to ? unproven",
 	)
-	require.Zero(t, endeixis(t, s, "operator", "keyring", "import", file).code)
-	require.Eventually(t, func() bool {
-		shown := endeixis(t, s, "auditor", "batch", "show", "1").out
-		return strings.Count(shown, "now ✗ refused") == 2 && strings.Count(shown, "now ? unproven") == 4
-	}, 20*time.Second, 200*time.Millisecond)
+	imported := endeixis(t, s, "operator", "keyring", "import", file)
+	require.Zero(t, imported.code, imported.err)
+	assert.Contains(t, words(imported), "2 artifacts refused instead of cleared, 4 artifacts unproven instead of cleared, in batch 1")
+	shown := words(endeixis(t, s, "auditor", "batch", "show", "1"))
+	assert.Contains(t, shown, "0 cleared, 4 unproven, 2 refused")
+	assert.Equal(t, 2, strings.Count(shown, "cleared when the batch ended, refused since"))
+	assert.Equal(t, 4, strings.Count(shown, "cleared when the batch ended, unproven since"))
 	assert.Contains(
 		t, words(endeixis(t, s, "auditor", "reassess", "list")), "The key is revoked: It is revoked by its owner",
 	)

@@ -18,16 +18,22 @@ func (a *API) registerDecisions() {
 		p, _ := principal(ctx)
 		return a.keyDecided(a.Keys.Reconsider(ctx, p.Name, in.Fingerprint, in.Body.Reason))
 	})
-	handle(a, wire.WithdrawKey, a.withdrawKey)
-	handle(a, wire.ResolveConflict, a.resolveConflict)
+	handle(a, wire.WithdrawKey, func(ctx context.Context, in *wire.KeyStepRequest) (*wire.Key, error) {
+		p, _ := principal(ctx)
+		return a.keyDecided(a.Keys.Withdraw(ctx, p.Name, in.Fingerprint, in.Body.Reason))
+	})
+	handle(a, wire.ResolveConflict, func(ctx context.Context, in *wire.ResolveConflictRequest) (*wire.Key, error) {
+		p, _ := principal(ctx)
+		return a.keyDecided(a.Keys.Resolve(ctx, p.Name, in.Record, in.Body.Reason))
+	})
 }
 
-// keyDecided is a key as a decision has left it.
+// keyDecided is a key as a decision has left it, with the run that judges again what that concerns.
 func (a *API) keyDecided(v keys.View, err error) (*wire.Key, error) {
 	if err != nil {
 		return nil, err
 	}
-	return answer(a.keyOf(v), nil)
+	return answer(a.followed(v), nil)
 }
 
 func (a *API) admitKey(ctx context.Context, in *wire.AdmitKeyRequest) (*wire.Key, error) {
@@ -43,29 +49,9 @@ func (a *API) admitKey(ctx context.Context, in *wire.AdmitKeyRequest) (*wire.Key
 	)
 }
 
-func (a *API) withdrawKey(ctx context.Context, in *wire.KeyStepRequest) (*wire.Key, error) {
-	p, _ := principal(ctx)
-	v, err := a.Keys.Withdraw(ctx, p.Name, in.Fingerprint, in.Body.Reason)
-	if err != nil {
-		return nil, err
-	}
-	return answer(a.followed(v), nil)
-}
-
-func (a *API) resolveConflict(ctx context.Context, in *wire.ResolveConflictRequest) (*wire.Key, error) {
-	p, _ := principal(ctx)
-	v, err := a.Keys.Resolve(ctx, p.Name, in.Record, in.Body.Reason)
-	if err != nil {
-		return nil, err
-	}
-	return answer(a.followed(v), nil)
-}
-
-// followed is a key with the run that judges again what rests on it.
+// followed is a key with the run that judges again what has a signature by it.
 func (a *API) followed(v keys.View) wire.Key {
 	out := a.keyOf(v)
-	if v.Reassessment != 0 {
-		out.Reassessment = &v.Reassessment
-	}
+	out.Reassessment = someRun(v.Reassessment)
 	return out
 }

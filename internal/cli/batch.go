@@ -605,10 +605,12 @@ func (a *app) headOf(item wire.Item) string {
 // showItem shows what there is to say of an item below its head.
 func (a *app) showItem(item wire.Item, in detail) {
 	if now := item.Now; now != nil {
-		fmt.Fprintf(
-			a.stdout, "    %s when the batch ended, %s since it was judged again on %s (record %d)\n",
-			deref(item.Verdict), a.paint(string(now.Verdict)), moment(now.At), now.Record,
-		)
+		was := deref(item.Verdict)
+		said := fmt.Sprintf("%s when the batch ended, %s since it was judged again", was, now.Verdict)
+		if was == string(now.Verdict) {
+			said = fmt.Sprintf("%s again, as when the batch ended, since it was judged again", was)
+		}
+		fmt.Fprintf(a.stdout, "    %s on %s (record %d)\n", said, moment(now.At), now.Record)
 		if in == linkByLink {
 			a.wrapped("    ", now.Deciding)
 			fmt.Fprintf(a.stdout, "    %s\n", a.faint("What it was judged by when the batch ended:"))

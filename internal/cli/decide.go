@@ -28,7 +28,10 @@ func (a *app) keyStep(
 		if err != nil {
 			return err
 		}
-		return a.printKey(k)
+		if err := a.printKey(k); err != nil {
+			return err
+		}
+		return a.tellRejudged(cmd.Context(), c, k.Reassessment)
 	}
 	cmd.Flags().StringVar(&reason, "reason", "", "why, for whoever asks next year")
 	_ = cmd.MarkFlagRequired("reason")

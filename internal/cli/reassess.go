@@ -113,31 +113,14 @@ func (a *app) showRejudged(items []wire.Rejudge) {
 }
 
 func (a *app) keyringWithdraw() *cobra.Command {
-	var reason string
-	cmd := &cobra.Command{
+	return a.keyStep(&cobra.Command{
 		Use:     "withdraw FINGERPRINT --reason TEXT",
 		Short:   "End that a key counts",
-		Args:    cobra.ExactArgs(1),
 		Long:    "withdraw ends that an admitted key counts, from now on, and judges again what rests on it.\nRecords stand as they were; changed verdicts get records of their own. See first what would\nchange with “endeixis keyring reach”.",
 		Example: "  endeixis keyring withdraw 'C959 BDBA …' --reason 'their site says it was stolen'",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			k, err := c.WithdrawKey(cmd.Context(), args[0], reason)
-			if err != nil {
-				return err
-			}
-			if err := a.printKey(k); err != nil {
-				return err
-			}
-			return a.tellRejudged(cmd.Context(), c, k.Reassessment)
-		},
-	}
-	cmd.Flags().StringVar(&reason, "reason", "", "why, for whoever asks next year")
-	_ = cmd.MarkFlagRequired("reason")
-	return cmd
+	}, func(ctx context.Context, c *client.Client, fingerprint, reason string) (wire.Key, error) {
+		return c.WithdrawKey(ctx, fingerprint, reason)
+	})
 }
 
 // rejudgingTold is how long a command waits for what a decision has entailed.

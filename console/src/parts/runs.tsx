@@ -5,14 +5,15 @@ import { type RunFilter, useReassessments } from "../api/reassessments";
 import { ProblemNote } from "./problem-note";
 import { day, groups, moment } from "./text";
 
-/** A reassessment in a list: what it was of, why, and what it changed. */
-export function RunLine({ run: r }: { run: Reassessment }) {
+/** A reassessment in a list: why there was one, and what it changed; of what, where that is said. */
+export function RunLine({ run: r, of }: { run: Reassessment; of?: string }) {
   return (
     <li className="py-2">
       <Link to={`/reassessments/${String(r.id)}`} className="quiet-link font-semibold">
         Reassessment {r.id}
       </Link>{" "}
-      of {selected(r.selection)}, {progress(r)}
+      {of && `of ${of}, `}
+      {progress(r)}
       <p className="text-sm">
         {r.reason}{" "}
         <span className="soft">

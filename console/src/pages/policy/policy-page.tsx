@@ -83,7 +83,8 @@ function Edit({ policy, newest, close }: { policy: Policy; newest: number; close
   const [reason, setReason] = useState("");
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
-    set.mutate({ document: draft, reason }, { onSuccess: close });
+    // Closed also where the new version has taken the form's place by then; what failed is told below.
+    set.mutateAsync({ document: draft, reason }).then(close, () => undefined);
   };
   return (
     <form onSubmit={submit} className="flex flex-col gap-3 rounded-box border border-base-300 bg-base-200 p-4">

@@ -28,7 +28,7 @@ export function ReassessmentsPage() {
         {all.data?.pages
           .flatMap((p) => p.items)
           .map((r) => (
-            <RunLine key={r.id} run={r} />
+            <RunLine key={r.id} run={r} of={selected(r.selection)} />
           ))}
       </ul>
       <More list={all}>Show older ones</More>
