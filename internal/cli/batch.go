@@ -248,7 +248,7 @@ func (a *app) batchList() *cobra.Command {
 			})
 		},
 	}
-	wordFlag(cmd, &verdict, "verdict", judge.Verdicts(), "only with this verdict")
+	wordFlag(cmd, &verdict, "verdict", judge.Verdicts(), "only those that have this verdict now")
 	cmd.Flags().IntVar(&limit, "limit", 20, "at most this many; 0 for all")
 	return cmd
 }

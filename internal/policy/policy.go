@@ -185,8 +185,8 @@ func (s *Service) Init(ctx context.Context, by string) error {
 }
 
 // Set puts a new version of the policy in force. seen is the version that was in
-// force when it was looked at, or empty. Batches that have begun
-// keep theirs. It returns a [*fault.Fault] for a policy that makes no sense,
+// force when it was looked at, or empty. What was verified is judged
+// again by it, see [Consequences]. It returns a [*fault.Fault] for a policy that makes no sense,
 // and for one that changes nothing.
 func (s *Service) Set(ctx context.Context, by, seen string, p judge.Policy, reason string) (Version, error) {
 	if err := p.Validate(); err != nil {

@@ -42,10 +42,10 @@ func (c *cleared) expired(t *testing.T, effect judge.Effect) {
 	t.Helper()
 	p, err := c.Policy.InForce(t.Context(), 0)
 	require.NoError(t, err)
-	if p.Policy.ExpiredSigner == effect {
+	if p.ExpiredSigner == effect {
 		return
 	}
-	p.Policy.ExpiredSigner = effect
+	p.ExpiredSigner = effect
 	_, err = c.Policy.Set(t.Context(), "tobiah", "", p.Policy, "a test")
 	require.NoError(t, err)
 }
@@ -170,7 +170,9 @@ func TestWhatWaitedIsJudgedAgain(t *testing.T) {
 				listed, err := s.Store.Batches(t.Context(), store.BatchFilter{Verdict: string(verdict), Limit: 10})
 				require.NoError(t, err)
 				assert.Len(t, listed, want, "batches that are %s", verdict)
-				items, err := s.Store.ItemRows(t.Context(), s.batch, store.ItemFilter{Verdict: string(verdict), Limit: 10})
+				items, err := s.Store.ItemRows(
+					t.Context(), s.batch, store.ItemFilter{Verdict: string(verdict), Limit: 10},
+				)
 				require.NoError(t, err)
 				assert.Len(t, items, want, "items that are %s", verdict)
 			}

@@ -192,7 +192,9 @@ func listedRow(h Head, written []byte) (row, error) {
 		return row{}, fmt.Errorf("record %d cannot be read: %w", h.Position, err)
 	}
 	judged := slices.Contains(
-		[]ledger.Kind{ledger.ItemOutcome, ledger.BatchResult, ledger.ItemRejudged, ledger.BatchRejudged, ledger.Drilled}, h.Kind,
+		[]ledger.Kind{
+			ledger.ItemOutcome, ledger.BatchResult, ledger.ItemRejudged, ledger.BatchRejudged, ledger.Drilled,
+		}, h.Kind,
 	)
 	if !judged {
 		said.Verdict = ""

@@ -182,7 +182,8 @@ func (b ItemOutcome) alone(h Head) row {
 	for _, g := range s.grounds {
 		lines = append(lines, g.Sentence)
 	}
-	if b.Verdict == judge.Cleared && !slices.ContainsFunc(s.grounds, func(g shownGround) bool { return g.Effect == judge.Supports }) {
+	supports := func(g shownGround) bool { return g.Effect == judge.Supports }
+	if b.Verdict == judge.Cleared && !slices.ContainsFunc(s.grounds, supports) {
 		lines = append(lines, "") // as earlier versions stored what is only noted
 	}
 	digests, err := json.Marshal(s.measured.Digests)
@@ -314,7 +315,8 @@ func (b BatchRejudged) alone(h Head) row {
 	return row{
 		table: "rejudged_batches", key: fmt.Sprintf("batch %d", b.Batch), position: h.Position,
 		fields: []field{
-			number(b.Reassessment), number(b.Batch), text(string(b.Verdict)), number(b.Cleared), number(b.Unproven), number(b.Refused),
+			number(b.Reassessment), number(b.Batch), text(string(b.Verdict)), number(b.Cleared), number(b.Unproven),
+			number(b.Refused),
 		},
 	}
 }

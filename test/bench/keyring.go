@@ -20,6 +20,7 @@ import (
 	"endeixis/core/openpgp/pgptest"
 	"endeixis/core/survey"
 	"endeixis/internal/client"
+	"endeixis/internal/state"
 	"endeixis/internal/wire"
 )
 
@@ -84,15 +85,55 @@ func reachAndLists(dir string) ([]row, error) {
 	if err != nil {
 		return nil, err
 	}
+	admitted, err := admittedAgain(ctx, c, fp, n*batches)
+	if err != nil {
+		return nil, err
+	}
 	lists, err := keyLists(ctx, c, s.address+"/api/v1/keys", s.token)
 	return append(
 		[]row{
+			cost(
+				"a key is admitted: 100,000 waiting items judged again, and recorded",
+				"reading the same evidence into memory", 5, admitted, floor,
+			),
 			cost(
 				"reach of a key: 100,000 stored items judged again", "reading the same evidence into memory", 5,
 				product, floor,
 			),
 		},
 		lists...), err
+}
+
+// admittedAgain withdraws a key and admits it once more, and returns how long it takes until all that
+// waited for it is cleared and on record.
+func admittedAgain(ctx context.Context, c *client.Client, fp string, waiting int) (time.Duration, error) {
+	judged := func(k wire.Key, err error) error {
+		if err != nil {
+			return err
+		}
+		for {
+			r, err := c.Reassessment(ctx, *k.Reassessment)
+			switch {
+			case err != nil:
+				return err
+			case r.State == state.RunWaiting:
+			case r.Changed != waiting:
+				return fmt.Errorf("%d verdicts changed %s", r.Changed, r.Note)
+			default:
+				return nil
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+	}
+	if err := judged(c.WithdrawKey(ctx, fp, "bench")); err != nil {
+		return 0, err
+	}
+	if _, err := c.ReconsiderKey(ctx, fp, "bench"); err != nil {
+		return 0, err
+	}
+	began := time.Now()
+	err := judged(c.AdmitKey(ctx, fp, wire.Admission{Typed: fp, Publisher: "bench", Reason: "bench"}))
+	return time.Since(began), err
 }
 
 func admit(ctx context.Context, c *client.Client, key []byte, fp string) error {
