@@ -11,7 +11,6 @@ import (
 	"endeixis/core/keyring"
 	"endeixis/core/openpgp/pgptest"
 	"endeixis/internal/batches"
-	"endeixis/internal/keys"
 	"endeixis/internal/policy"
 	"endeixis/internal/publishers"
 	"endeixis/internal/query"
@@ -93,30 +92,11 @@ func TestWhatWaitedIsJudgedAgain(t *testing.T) {
 		"its validity is longer than was known": {
 			func(t *testing.T) func(*cleared, *pgptest.Certificate) {
 				return func(c *cleared, _ *pgptest.Certificate) {
-					c.imported(t, certificate(born, 10*day))
-					for _, channel := range []keyring.Channel{keyring.Letter, keyring.Phone} {
-						fp := fallingKey.Fingerprint()
-						_, _, err := c.Keys.Sight(
-							t.Context(), "ines", fp, keys.NewSighting{Read: fp, Channel: channel, Place: string(channel)},
-						)
-						require.NoError(t, err)
-					}
-					until := born.Add(9 * day)
-					_, err := c.Keys.Admit(t.Context(), "tobiah", keys.Admission{
-						Fingerprint: fallingKey.Fingerprint(), Typed: fallingKey.Fingerprint(), Publisher: "quoin",
-						Reason: "a test", Until: &until,
-					})
-					require.NoError(t, err)
+					admitted(t, certificate(born, 0))(c, nil)
+					c.imported(t, certificate(born.Add(day), 10*day))
 				}
 			},
-			func(t *testing.T, c *cleared) {
-				c.imported(t, certificate(born.AddDate(0, 0, 5), 0))
-				_, err := c.Keys.Withdraw(t.Context(), "tobiah", fallingKey.Fingerprint(), "it goes on signing")
-				require.NoError(t, err)
-				_, err = c.Keys.Reconsider(t.Context(), "tobiah", fallingKey.Fingerprint(), "it goes on signing")
-				require.NoError(t, err)
-				c.sighted(t, fallingKey.Fingerprint(), keyring.Release)
-			},
+			func(t *testing.T, c *cleared) { c.imported(t, certificate(born.Add(2*day), 0)) },
 			judge.Unproven, judge.Cleared,
 		},
 		"the policy is loosened": {
