@@ -137,12 +137,15 @@ func (s *Service) keepRejudged(ctx context.Context, r store.Reassessment, judged
 			return err
 		}
 		// A run that was interrupted has stored some of them.
-		done, err := tx.RejudgedNumbers(ctx, r.ID, changed[0].Batch)
+		done, err := tx.RejudgedNumbers(ctx, r.ID, changed[0].Batch, changed[0].N)
 		if err != nil {
 			return err
 		}
 		return s.orders.keep(
-			ctx, tx, r, slices.DeleteFunc(changed, func(j Rejudgement) bool { return slices.Contains(done, j.N) }),
+			ctx, tx, r, slices.DeleteFunc(changed, func(j Rejudgement) bool {
+				_, stored := slices.BinarySearch(done, j.N)
+				return stored
+			}),
 		)
 	})
 }

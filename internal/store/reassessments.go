@@ -227,11 +227,12 @@ type Rejudged struct {
 	At           time.Time `db:"at"`
 }
 
-// RejudgedNumbers lists the items of a batch that a run has stored already.
-func (t *Tx) RejudgedNumbers(ctx context.Context, reassessment, batch int64) ([]int, error) {
+// RejudgedNumbers lists the items of a batch, from a number on, that a run has stored already, in their order.
+func (t *Tx) RejudgedNumbers(ctx context.Context, reassessment, batch int64, from int) ([]int, error) {
 	out := []int{}
 	err := t.tx.SelectContext(
-		ctx, &out, `SELECT n FROM rejudged WHERE reassessment_id = $1 AND batch_id = $2`, reassessment, batch,
+		ctx, &out, `SELECT n FROM rejudged WHERE reassessment_id = $1 AND batch_id = $2 AND n >= $3 ORDER BY n`,
+		reassessment, batch, from,
 	)
 	return out, err
 }
