@@ -114,12 +114,12 @@ func waivedGrounds(paths []ProofPath) []Ground {
 			Waiver: &WaiverFacts{Record: w.Record, Ground: w.Ground, By: w.By, Until: w.Until},
 			Sentence: fmt.Sprintf(
 				"The ground %s was waived by %s to the end of %s (record %d): %s", w.Ground, plain.Text(w.By),
-				w.lastDay(), w.Record, plain.Text(w.Reason),
+				LastDay(w.Until), w.Record, plain.Text(w.Reason),
 			),
 		})
 	}
 	return out
 }
 
-// lastDay is the last day on which the waiver counts: it ends with it.
-func (w Waiver) lastDay() string { return w.Until.Add(-time.Nanosecond).UTC().Format(time.DateOnly) }
+// LastDay is the last day on which a waiver counts that ends at a moment, as 2006-01-02, of UTC.
+func LastDay(until time.Time) string { return until.Add(-time.Nanosecond).UTC().Format(time.DateOnly) }

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"endeixis/core/judge"
 	"endeixis/internal/client"
 	"endeixis/internal/wire"
 )
@@ -126,12 +127,9 @@ func waiverGrid(waivers []wire.Waiver) *grid {
 			standing += fmt.Sprintf(" by %s: %s", w.EndedBy, w.EndReason)
 		}
 		g.add(
-			strconv.FormatInt(w.ID, 10), string(w.Ground), who, lastDay(w.Until), standing, w.By,
+			strconv.FormatInt(w.ID, 10), string(w.Ground), who, judge.LastDay(w.Until), standing, w.By,
 			strconv.FormatInt(w.Record, 10), w.Reason,
 		)
 	}
 	return g
 }
-
-// lastDay is the last day that lies before a moment.
-func lastDay(until time.Time) string { return until.Add(-time.Nanosecond).UTC().Format(time.DateOnly) }

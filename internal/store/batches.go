@@ -180,7 +180,7 @@ func (s Reads) Batches(ctx context.Context, f BatchFilter) ([]Batch, error) {
 	where.add(&args, f.State != "", "b.state = $%d", f.State)
 	// What ended with the verdict, or comes to it by now, and has no other by now.
 	where.add(&args, f.Verdict != "", "(b.verdict = $%[1]d OR b.id IN (SELECT batch_id FROM rejudged_batches)) AND "+
-		verdictNow+" = $%[1]d", f.Verdict)
+		"coalesce(w.verdict, b.verdict) = $%[1]d", f.Verdict)
 	where.add(&args, f.Source != "", "b.source = $%d AND b.source_kind = 'depot'", f.Source)
 	where.add(&args, f.Before != 0, "b.id < $%d", f.Before)
 	out := []Batch{}

@@ -96,8 +96,7 @@ func (s Reads) SlotsSeen(ctx context.Context, device string, checks int) ([]Slot
 		ctx,
 		&out,
 		`SELECT d.name AS device, b.id AS batch_id, i.n, i.path, b.created_at AS at, b.asked_by, o.position, o.verdict,
-			(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n
-			ORDER BY r.reassessment_id DESC LIMIT 1) AS now
+			`+newest("after", "i")+` AS now
 		FROM devices d
 		CROSS JOIN LATERAL (SELECT * FROM batches WHERE source_kind = 'device' AND source = d.name ORDER BY id DESC
 		LIMIT $2) b

@@ -220,13 +220,11 @@ const (
 	andItem = ` CROSS JOIN LATERAL (SELECT * FROM items i WHERE i.batch_id = o.batch_id AND i.n = o.n OFFSET 0) i `
 
 	selectItems = `SELECT ` + itemColumns + ` FROM items i ` + withOutcome
-
-	rowColumns = `i.n, i.path, i.role, i.size, o.verdict, o.position, coalesce(o.rank, 4) AS rank, o.deciding,
-		(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC
-			LIMIT 1) AS now,
-		(SELECT r.grounds FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC
-			LIMIT 1) AS now_grounds`
 )
+
+// rowColumns are those of an [ItemRow].
+var rowColumns = `i.n, i.path, i.role, i.size, o.verdict, o.position, coalesce(o.rank, 4) AS rank, o.deciding,
+	` + newest("after", "i") + ` AS now, ` + newest("grounds", "i") + ` AS now_grounds`
 
 // becameOutcomes are the outcomes o of a batch in which something was judged again, with the verdict that
 // each has now, and in the order of that.
@@ -432,8 +430,7 @@ func (s Reads) PresentVerdict(ctx context.Context, batch int64, n int) (string, 
 	err := s.q.GetContext(
 		ctx,
 		&out,
-		`SELECT coalesce((SELECT r.after FROM rejudged r WHERE r.batch_id = o.batch_id AND r.n = o.n
-			ORDER BY r.reassessment_id DESC LIMIT 1), o.verdict, '')
+		`SELECT coalesce(`+newest("after", "o")+`, o.verdict, '')
 		FROM outcomes o WHERE o.batch_id = $1 AND o.n = $2`,
 		batch,
 		n,

@@ -23,8 +23,7 @@ type ReadBack struct {
 func (s Reads) ReadBacks(ctx context.Context, batch int64, n, limit int) ([]ReadBack, error) {
 	out := []ReadBack{}
 	err := s.q.SelectContext(ctx, &out, `SELECT i.batch_id, i.n, i.path, b.source, b.created_at AS at, o.verdict,
-			(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n
-			ORDER BY r.reassessment_id DESC LIMIT 1) AS now
+			`+newest("after", "i")+` AS now
 		FROM items i JOIN batches b ON b.id = i.batch_id LEFT JOIN outcomes o USING (batch_id, n)
 		WHERE i.survey ? 'against' AND (i.survey -> 'against' ->> 'batch')::bigint = $1
 		AND (i.survey -> 'against' ->> 'n')::int = $2
@@ -39,8 +38,7 @@ type Verified struct {
 	Verdict string `db:"verdict"`
 }
 
-const selectVerified = `SELECT i.batch_id, i.n, coalesce((SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id
-	AND r.n = i.n ORDER BY r.reassessment_id DESC LIMIT 1), o.verdict) AS verdict
+var selectVerified = `SELECT i.batch_id, i.n, coalesce(` + newest("after", "i") + `, o.verdict) AS verdict
 	FROM items i JOIN outcomes o USING (batch_id, n) JOIN batches b ON b.id = i.batch_id `
 
 // VerifiedIn returns the newest item with one of some paths, each in the source beside it:

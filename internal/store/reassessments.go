@@ -112,8 +112,7 @@ type StoredItem struct {
 func (s Reads) StoredItems(ctx context.Context, batch int64, after, limit int) ([]StoredItem, error) {
 	out := []StoredItem{}
 	err := s.q.SelectContext(ctx, &out, `SELECT i.n, i.path, o.position, coalesce(o.verdict, '') AS verdict, coalesce(
-			(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n
-			ORDER BY r.reassessment_id DESC LIMIT 1), o.verdict, '') AS present
+			`+newest("after", "i")+`, o.verdict, '') AS present
 		FROM items i `+withOutcome+`WHERE i.batch_id = $1 AND i.n > $2 AND o.n IS NOT NULL ORDER BY i.n
 			LIMIT $3`, batch, after, limit)
 	if err != nil {
@@ -257,6 +256,13 @@ func (t *Tx) AddRejudged(ctx context.Context, rows []Rejudged) error {
 	return err
 }
 
+// newest asks for what the newest reassessment that changed an item made of it, or none: a column of rejudged,
+// where item is what a row is called that has the item's batch_id and n.
+func newest(column, item string) string {
+	return `(SELECT r.` + column + ` FROM rejudged r WHERE r.batch_id = ` + item + `.batch_id AND r.n = ` + item + `.n
+		ORDER BY r.reassessment_id DESC LIMIT 1)`
+}
+
 // verdictNow is what a batch b comes to by all reassessments since it ended.
 const verdictNow = `coalesce((SELECT w.verdict FROM rejudged_batches w WHERE w.batch_id = b.id
 	ORDER BY w.position DESC LIMIT 1), b.verdict)`
@@ -294,8 +300,7 @@ func (t *Tx) RejudgedBatch(ctx context.Context, reassessment, batch int64) (Reju
 			WHERE r.batch_id = b.id AND r.reassessment_id = $1 AND r.position > b.position) c
 		CROSS JOIN LATERAL (SELECT count(*) FILTER (WHERE v = 'cleared') AS cleared,
 				count(*) FILTER (WHERE v = 'unproven') AS unproven, count(*) FILTER (WHERE v = 'refused') AS refused
-			FROM (SELECT coalesce((SELECT r.after FROM rejudged r WHERE r.batch_id = o.batch_id AND r.n = o.n
-					ORDER BY r.reassessment_id DESC LIMIT 1), o.verdict) AS v
+			FROM (SELECT coalesce(`+newest("after", "o")+`, o.verdict) AS v
 				FROM outcomes o WHERE o.batch_id = b.id AND o.verdict IS NOT NULL) present) n
 		WHERE b.id = $2 AND c.changed > 0
 			AND NOT EXISTS (SELECT FROM rejudged_batches w WHERE w.batch_id = b.id AND w.reassessment_id = $1)`,

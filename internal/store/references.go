@@ -32,8 +32,7 @@ func (s Reads) References(ctx context.Context, digests [][]byte, limit int) ([]R
 		&out,
 		`SELECT d.batch_id, d.n, i.path, i.size, b.source, b.label, coalesce(b.expected, 'null') AS expected,
 			d.algorithm, d.digest, o.position, b.judged_as_of AS at,
-			(SELECT r.after FROM rejudged r WHERE r.batch_id = d.batch_id AND r.n = d.n
-			ORDER BY r.reassessment_id DESC LIMIT 1) AS now
+			`+newest("after", "d")+` AS now
 		FROM outcome_digests d JOIN items i USING (batch_id, n) JOIN outcomes o USING (batch_id, n) JOIN batches b
 		ON b.id = d.batch_id
 		WHERE d.cleared AND d.digest = ANY($1) AND NOT i.survey ? 'against' ORDER BY d.batch_id DESC, d.n, d.algorithm

@@ -128,8 +128,7 @@ type Standing struct {
 func (s Reads) Standings(ctx context.Context, batch int64) ([]Standing, error) {
 	out := []Standing{}
 	err := s.q.SelectContext(ctx, &out, `SELECT i.n, i.path, o.verdict, coalesce(o.deciding, '') AS deciding,
-			(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n
-			ORDER BY r.reassessment_id DESC LIMIT 1) AS now
+			`+newest("after", "i")+` AS now
 		FROM items i `+withOutcome+`WHERE i.batch_id = $1 AND i.role = 'artifact' ORDER BY i.n`, batch)
 	return out, explain(err)
 }
