@@ -110,7 +110,7 @@ type fullJSON struct {
 	State   string  `json:"state"`
 	Note    string  `json:"note"`
 	Verdict *string `json:"verdict"`
-	Counts  struct{ Cleared, Unproven, Refused, Absent int }
+	Counts  struct{ Cleared, Unproven, Refused, Absent, Companions int }
 	Items   []struct {
 		N       int               `json:"n"`
 		Path    string            `json:"path"`

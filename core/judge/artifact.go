@@ -29,6 +29,7 @@ func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, on Surroundin
 	out := Outcome{Path: item.Path, Role: item.Role, Grounds: []Ground{}, Paths: []ProofPath{}}
 	if reading := readingGrounds(item, m); len(reading) > 0 {
 		out.Grounds, out.Verdict = reading, Unproven
+		b.asCompanion(item, &out)
 		return out
 	}
 	if m.CollisionSuspected {
@@ -86,6 +87,7 @@ func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, on Surroundin
 	b.byMaker(item, m, &out)
 	out.Grounds = append(out.Grounds, waivedGrounds(out.Paths)...)
 	out.Verdict = verdictOf(&out, listings)
+	b.asCompanion(item, &out)
 	return out
 }
 

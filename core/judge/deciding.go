@@ -12,6 +12,9 @@ import (
 // signature by a key that has expired since, it is that. For what has no verdict it is the first that
 // stands against it, if any does.
 func Deciding(v Verdict, grounds []Ground) string {
+	if v == Companion {
+		return noted(grounds)
+	}
 	wanted := map[Verdict][]Effect{Refused: {Refuses}, Unproven: {Withholds}, Cleared: {Supports}, "": {Refuses, Withholds}}[v]
 	best := ""
 	for _, effect := range wanted {

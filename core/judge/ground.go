@@ -93,6 +93,8 @@ const (
 	Questioned Code = "questioned"
 	// WaivedGround: without a waiver no path would be complete.
 	WaivedGround Code = "waived"
+	// ComesAlong: the policy or the batch names it a companion, which needs no clearing.
+	ComesAlong Code = "companion"
 )
 
 // Codes lists every ground.
@@ -142,6 +144,7 @@ func Codes() []Code {
 		Guessed,
 		Questioned,
 		WaivedGround,
+		ComesAlong,
 	}
 }
 
@@ -269,7 +272,10 @@ const (
 	Cleared  Verdict = "cleared"
 	Unproven Verdict = "unproven"
 	Refused  Verdict = "refused"
+	// Companion stands for a verdict where a file comes along with others and needs none; it
+	// decides nothing for its batch.
+	Companion Verdict = "companion"
 )
 
-// Verdicts lists every verdict.
-func Verdicts() []Verdict { return []Verdict{Cleared, Unproven, Refused} }
+// Verdicts lists every verdict, and [Companion].
+func Verdicts() []Verdict { return []Verdict{Cleared, Unproven, Refused, Companion} }

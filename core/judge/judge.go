@@ -35,6 +35,8 @@ type Basis struct {
 	Now     time.Time
 	// Expected says whose signatures count.
 	Expected Expectation
+	// Companions are the patterns that were given for this batch.
+	Companions []string
 }
 
 // policyOf returns the policy for what a publisher's keys sign.

@@ -665,6 +665,8 @@ func TestNothingClearsWithoutAnAdmittedSigner(t *testing.T) {
 			if complete || refuses {
 				rt.Fatalf("unproven with complete=%v refuses=%v: %v", complete, refuses, codes(first))
 			}
+		case Companion:
+			rt.Fatalf("a companion that nobody has named: %v", codes(first))
 		}
 	})
 }
@@ -894,7 +896,9 @@ func TestSignedMessages(t *testing.T) {
 
 // TestPolicyFields names every field of the JSON form, and no other.
 func TestPolicyFields(t *testing.T) {
-	text, err := json.Marshal(DefaultPolicy())
+	policy := DefaultPolicy()
+	policy.Companions = []string{"*.txt"} // none is left out
+	text, err := json.Marshal(policy)
 	require.NoError(t, err)
 	var form map[string]any
 	require.NoError(t, json.Unmarshal(text, &form))

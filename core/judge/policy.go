@@ -61,6 +61,10 @@ type Policy struct {
 	// a digest that a device computes over what it holds: it is held against bytes that
 	// are cleared, which nobody can prepare. MD5 has 123.
 	DevicePreimageBits int `json:"device_preimage_bits"`
+	// Companions are patterns for the names of files that come along with what is
+	// published and need no clearing, such as notes and pictures; see [CheckCompanions]. None is
+	// left out of the JSON form, so that programs of before there were any understand it.
+	Companions []string `json:"companions,omitempty"`
 }
 
 // devicePreimageBits is what is asked of a device's digest where the policy does not say.
@@ -88,6 +92,7 @@ func DefaultPolicy() Policy {
 		DiagnosisBytes:     16 << 30,
 		MeasuredBy:         measuredBy(),
 		DevicePreimageBits: devicePreimageBits,
+		Companions:         []string{},
 	}
 }
 
@@ -136,6 +141,9 @@ func (p Policy) Validate() error {
 			return fmt.Errorf("policy field %s is %q; it can be %q or %q", name, effect, Withholds, Notes)
 		}
 	}
+	if err := CheckCompanions(p.Companions); err != nil {
+		return fmt.Errorf("policy field companions: %w", err)
+	}
 	return nil
 }
 
@@ -143,7 +151,9 @@ func (p Policy) Validate() error {
 // otherwise: what one publisher's policy differs in. It returns an error for a
 // field that is unknown, and what [Policy.Validate] returns for the result.
 func (p Policy) With(own []byte) (Policy, error) {
-	p.Curves, p.MeasuredBy = slices.Clone(p.Curves), slices.Clone(p.MeasuredBy) // decoding would write into them
+	// Decoding would write into them.
+	p.Curves, p.MeasuredBy = slices.Clone(p.Curves), slices.Clone(p.MeasuredBy)
+	p.Companions = slices.Clone(p.Companions)
 	if err := json.Unmarshal(own, &p); err != nil {
 		return Policy{}, fmt.Errorf("the fields cannot be read: %s", strings.TrimPrefix(err.Error(), "json: "))
 	}
@@ -182,6 +192,9 @@ func (p *Policy) UnmarshalJSON(data []byte) error {
 	}
 	if read.MeasuredBy == nil {
 		read.MeasuredBy = measuredBy()
+	}
+	if read.Companions == nil {
+		read.Companions = []string{}
 	}
 	*p = Policy(read)
 	return nil
@@ -263,6 +276,10 @@ func PolicyFields() []PolicyField {
 			Name:  "device_preimage_bits",
 			Title: "Strength of a device's digest",
 			Does:  "how hard it must be to make other content with a digest that a device computes, in bits; MD5 has 123",
+		},
+		{
+			Name: "companions", Title: "Companions",
+			Does: "patterns for names of files that come along and need no clearing, such as *.txt",
 		},
 		{
 			Name: "diagnosis_bytes", Title: "Explained up to",

@@ -78,7 +78,9 @@ type Entry struct {
 	Publisher   string              `json:"publisher"`
 	RequireAll  bool                `json:"require_all"`
 	Corrections []survey.Correction `json:"corrections"`
-	Findings    *survey.Findings    `json:"findings"`
+	// Companions are the patterns for files that come along that it was asked with.
+	Companions []string         `json:"companions,omitempty"`
+	Findings   *survey.Findings `json:"findings"`
 	// Measured has the files that were read, by path.
 	Measured map[string]Measured `json:"measured"`
 	Against  *Against            `json:"against,omitempty"`

@@ -91,6 +91,7 @@ func (a *API) runBatch(ctx context.Context, in *wire.RunBatchRequest) (*wire.Bat
 		Label:          in.Body.Label,
 		Publisher:      in.Body.Publisher,
 		RequireAll:     in.Body.RequireAll,
+		Companions:     in.Body.Companions,
 		Software:       software,
 		IdempotencyKey: in.Key,
 		Corrections:    corrections(in.Body.Corrections),
@@ -315,7 +316,10 @@ func batchOf(b query.Batch) wire.Batch {
 	if n := b.Now; n != nil {
 		now = &wire.BatchNow{
 			Verdict: n.Verdict, At: n.At.In(time.UTC), Reassessment: n.Reassessment, Record: n.Record,
-			Counts: wire.Counts{Cleared: n.Cleared, Unproven: n.Unproven, Refused: n.Refused, Absent: b.Absent},
+			Counts: wire.Counts{
+				Cleared: n.Cleared, Unproven: n.Unproven, Refused: n.Refused, Absent: b.Absent,
+				Companions: n.Companions,
+			},
 		}
 	}
 	return wire.Batch{
@@ -327,6 +331,7 @@ func batchOf(b query.Batch) wire.Batch {
 		Publisher:  b.Publisher,
 		Expected:   b.Expected,
 		RequireAll: b.RequireAll,
+		Companions: b.Named,
 		Policy:     b.PolicyVersion,
 		AskedBy:    b.AskedBy,
 		Created:    b.CreatedAt,
@@ -338,6 +343,7 @@ func batchOf(b query.Batch) wire.Batch {
 		Record:     b.Record,
 		Counts: wire.Counts{
 			Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused, Absent: b.Absent,
+			Companions: b.Companions,
 		},
 		Progress: wire.Progress{
 			Items: b.Items, ItemsDone: b.ItemsDone, Bytes: b.Bytes, BytesDone: b.BytesDone,

@@ -25,8 +25,8 @@ type Content struct {
 	SHA256 digest.Value
 }
 
-// Content opens a file of a batch that lies in a depot: one that is cleared by now, or a list,
-// signature or key, which the user of the file may need.
+// Content opens a file of a batch that lies in a depot: one that is cleared by now, one that
+// comes along as a companion, or a list, signature or key, which the user of the file may need.
 func (s *Service) Content(ctx context.Context, id int64, n int) (*Content, error) {
 	b, found, err := s.measuredItem(ctx, id, n)
 	if err != nil {
@@ -39,7 +39,7 @@ func (s *Service) Content(ctx context.Context, id int64, n int) (*Content, error
 		if err != nil {
 			return nil, err
 		}
-		if judge.Verdict(now) != judge.Cleared {
+		if judge.Verdict(now) != judge.Cleared && judge.Verdict(now) != judge.Companion {
 			return nil, fault.New(
 				fault.Denied, fault.NotCleared, "%s of batch %d is %s, and only what is cleared is handed out.", name, id,
 				now,

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"strings"
 
+	"endeixis/core/judge"
 	"endeixis/core/plain"
 	"endeixis/core/survey"
 	"endeixis/internal/fault"
@@ -16,10 +17,12 @@ import (
 
 // A Request asks for a batch.
 type Request struct {
-	Source         sources.Source
-	Label          string
-	Publisher      string
-	RequireAll     bool
+	Source     sources.Source
+	Label      string
+	Publisher  string
+	RequireAll bool
+	// Companions are patterns for files that come along and need no clearing.
+	Companions     []string
 	IdempotencyKey string
 	// Against makes it a readback: what the one file of the measurer, a medium, is read
 	// back against.
@@ -100,8 +103,14 @@ func (s *Service) create(
 ) (query.Batch, error) {
 	corrections, err1 := json.Marshal(r.Corrections)
 	comesFrom, err2 := json.Marshal(r.ComesFrom)
-	if err := errors.Join(err1, err2); err != nil {
+	named, err3 := json.Marshal(append([]string{}, r.Companions...))
+	if err := errors.Join(err1, err2, err3); err != nil {
 		return query.Batch{}, err
+	}
+	if err := judge.CheckCompanions(r.Companions); err != nil {
+		return query.Batch{}, fault.New(fault.Invalid, fault.BadCompanion, "The batch was not asked for: %s.", err).
+			Advise("Name companions by what their names have in common, such as *.txt or notes/*.").
+			At("companions")
 	}
 	if len(r.Label) > 200 || strings.ContainsRune(r.Label, 0) || len(r.IdempotencyKey) > 200 {
 		return query.Batch{}, fault.New(fault.Invalid, fault.LongLabel, "A label can have at most 200 characters.").
@@ -139,6 +148,7 @@ func (s *Service) create(
 			CreatedAt:      s.now(),
 			Corrections:    corrections,
 			Origins:        comesFrom,
+			Named:          named,
 		})
 		if err != nil {
 			return err

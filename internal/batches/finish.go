@@ -21,7 +21,7 @@ import (
 func resultOf(b store.Batch) recorded.Result {
 	return recorded.Result{
 		Verdict: judge.Batch(b.Cleared, b.Unproven, b.Refused, b.Absent, b.RequireAll),
-		Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused,
+		Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused, Companions: b.Companions,
 	}
 }
 
@@ -169,6 +169,8 @@ func closingNote(b store.Batch, lapsed bool, again *recorded.JudgedAgain) string
 			"The %s on %s was not heard from any more; what it had not measured is unproven.", sourceOf(b).Kind,
 			plain.Text(sourceOf(b).Host()),
 		)
+	case b.Cleared+b.Unproven+b.Refused == 0 && b.Companions > 0:
+		return "The folder holds companions and nothing that they come along with, so there is nothing that could be cleared."
 	case b.Cleared+b.Unproven+b.Refused == 0:
 		return "The folder holds no artifact, so there is nothing that could be cleared."
 	case again != nil && again.Changed == 1:
@@ -195,7 +197,10 @@ func (s *Service) judgeAgain(
 	if err != nil {
 		return nil, err
 	}
-	counts := map[judge.Verdict]*int{judge.Cleared: &b.Cleared, judge.Unproven: &b.Unproven, judge.Refused: &b.Refused}
+	counts := map[judge.Verdict]*int{
+		judge.Cleared: &b.Cleared, judge.Unproven: &b.Unproven, judge.Refused: &b.Refused,
+		judge.Companion: &b.Companions,
+	}
 	if err := run.Batch(ctx, tx, b.ID, current.session, func(before, after judge.Verdict) {
 		again.Changed++
 		*counts[before]--
@@ -251,6 +256,8 @@ func (s *Service) close(
 			Unproven:      b.Unproven,
 			Refused:       b.Refused,
 			Absent:        b.Absent,
+			Companions:    b.Companions,
+			Named:         b.Named,
 			RequireAll:    b.RequireAll,
 			Note:          note,
 			Policy:        b.PolicyVersion,

@@ -30,9 +30,11 @@ func (s *Service) basis(ctx context.Context, b store.Batch, ring *keyring.Keyrin
 	if err != nil {
 		return judge.Basis{}, err
 	}
-	return judge.Basis{
+	out := judge.Basis{
 		Waivers: waivers, Keyring: ring, Policy: policies.Policy, Own: policies.Own, Now: b.JudgedAsOf,
-	}, nil
+	}
+	err = json.Unmarshal(b.Named, &out.Companions)
+	return out, err
 }
 
 // Session returns a session for a batch that is surveyed, with its manifests

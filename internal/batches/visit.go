@@ -42,7 +42,7 @@ func (s *Service) Visit(
 	}
 	r := Request{
 		Source: source, Label: e.Label, Publisher: e.Publisher, RequireAll: e.RequireAll, Corrections: e.Corrections,
-		ComesFrom: map[string]survey.Provenance{},
+		Companions: e.Companions, ComesFrom: map[string]survey.Provenance{},
 	}
 	if r.Corrections == nil {
 		r.Corrections = []survey.Correction{}

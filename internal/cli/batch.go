@@ -47,6 +47,10 @@ shows the progress and then the verdicts, and exits with 0 when everything is cl
 10 when something is refused, 11 when nothing is refused and something is unproven.
 
 A manifest that nobody signed can be held against copies of it from other channels:
+--companion names files that come along, such as notes and pictures: they are measured and
+recorded, and need no clearing. What is refused is refused all the same. A policy can name
+them for all that a publisher publishes.
+
 --origin says where the one in the folder comes from, --copy has the service fetch
 another from a configured origin, --copy-file sends one that you have. The channels are
 vendor-site, mirror, other-network and paper.`,
@@ -82,6 +86,10 @@ vendor-site, mirror, other-network and paper.`,
 	}
 	cmd.Flags().StringVar(&r.Publisher, "publisher", "", "the publisher that these files are expected from")
 	cmd.Flags().BoolVar(&r.RequireAll, "require-all", false, "refuse the batch when listed files are not here")
+	cmd.Flags().StringArrayVar(
+		&r.Companions, "companion", nil,
+		"a pattern for names of files that come along and need no clearing, such as *.txt; repeat for more",
+	)
 	cmd.Flags().StringVar(&r.Label, "label", "", "a note to find the batch by")
 	cmd.Flags().BoolVar(
 		&unrecorded, "unrecorded", false,
@@ -422,18 +430,25 @@ func becameOf(b wire.Batch) string {
 	)
 }
 
+// countsOf says how many artifacts have which verdict, and what else there is.
+func countsOf(c wire.Counts) string {
+	out := fmt.Sprintf("%d cleared, %d unproven, %d refused, %d absent", c.Cleared, c.Unproven, c.Refused, c.Absent)
+	if c.Companions > 0 {
+		out += ", and " + plain.Count(c.Companions, "companion")
+	}
+	return out
+}
+
 func (a *app) showBatch(b wire.Batch, items []wire.Item, absent []wire.Absent, in detail) {
 	fmt.Fprintf(
 		a.stdout, "%s  %s  %s\n", a.bold(fmt.Sprintf("Batch %d", b.ID)), a.paint(resultOf(b)),
 		plain.Text(placeOf(b)),
 	)
-	counts := b.PresentCounts()
 	fmt.Fprintln(
 		a.stdout,
 		a.faint(fmt.Sprintf(
-			"%d cleared, %d unproven, %d refused, %d absent; asked by %s on %s, %s read%s", counts.Cleared,
-			counts.Unproven, counts.Refused, counts.Absent, b.AskedBy, moment(b.Created), size(b.Progress.BytesDone),
-			readBy(items),
+			"%s; asked by %s on %s, %s read%s", countsOf(b.PresentCounts()), b.AskedBy, moment(b.Created),
+			size(b.Progress.BytesDone), readBy(items),
 		)),
 	)
 	if b.Now != nil {
@@ -450,7 +465,7 @@ func (a *app) showBatch(b wire.Batch, items []wire.Item, absent []wire.Absent, i
 		a.wrapped("", b.Note)
 	}
 	var shown []wire.Item
-	for _, verdict := range []string{"refused", "unproven", "cleared"} {
+	for _, verdict := range []string{"refused", "unproven", "cleared", "companion"} {
 		for _, item := range items {
 			if deref(item.Present().Verdict) == verdict {
 				shown = append(shown, item)
@@ -622,9 +637,12 @@ func (a *app) showItem(item wire.Item, in detail) {
 	}
 	item = item.Present()
 	shown := problems(item)
-	if deref(item.Verdict) == string(judge.Cleared) {
+	switch deref(item.Verdict) {
+	case string(judge.Cleared):
 		a.wrapped("    ", item.Deciding)
 		shown = notes(item)
+	case string(judge.Companion):
+		a.wrapped("    ", item.Deciding)
 	}
 	a.showGrounds(shown)
 }

@@ -33,6 +33,7 @@ const proofs = survey.ProofsFolder
 
 func (a *app) batchHandOn() *cobra.Command {
 	var to, from, publisher string
+	var companions bool
 	var site siteFlags
 	cmd := &cobra.Command{
 		Use:   "hand-on BATCH|DEPOT:FOLDER",
@@ -44,6 +45,8 @@ check and the use. What they rest on goes along under its own names: the publish
 signatures and keys, so that whoever gets the files can check them again. Beside them, in
 ` + proofs + `, it writes a list of them and the receipts. Nothing is written over, and what is
 there already with exactly its bytes stays; what was not handed on is listed with its reason.
+Companions, which need no clearing, are copied only with --companions, and no list or receipt
+speaks of them.
 
 DEPOT:FOLDER stands for the newest batch of a depot's folder. Its files are fetched from the
 service; --from says where the batch's folder is on this machine, if it is. Interrupted, the
@@ -61,7 +64,7 @@ same with what is cleared by it.`,
 				if from != "" {
 					return usage("with --satchel the folder is given by itself, and not with --from")
 				}
-				return a.handOnOnSite(cmd.Context(), site, publisher, args[0], to)
+				return a.handOnOnSite(cmd.Context(), site, publisher, args[0], to, companions)
 			}
 			if publisher != "" {
 				return usage("--publisher goes with --satchel: a batch was verified already")
@@ -79,11 +82,12 @@ same with what is cleared by it.`,
 			if from, err = filesOf(b, from); err != nil {
 				return err
 			}
-			return a.handOnBatch(cmd.Context(), a.patient(c), b, from, to)
+			return a.handOnBatch(cmd.Context(), a.patient(c), b, from, to, companions)
 		},
 	}
 	cmd.Flags().StringVar(&to, "to", "", "the folder that they are copied to; it is made if it is not there")
 	cmd.Flags().StringVar(&from, "from", "", "where the batch's folder is on this machine")
+	cmd.Flags().BoolVar(&companions, "companions", false, "copy companions too, which are measured and not cleared")
 	cmd.Flags().StringVar(&publisher, "publisher", "", "with --satchel: the publisher that the files are expected from")
 	site.add(cmd)
 	return cmd
@@ -115,7 +119,9 @@ type handedOn struct {
 	Handed  []measurer.Handed `json:"handed"`
 	// Along went along with them: what they rest on.
 	Along []measurer.Handed `json:"along"`
-	Left  []measurer.Handed `json:"left"`
+	// Companions went along because that was asked for; nothing vouches for them.
+	Companions []measurer.Handed `json:"companions,omitempty"`
+	Left       []measurer.Handed `json:"left"`
 }
 
 // A handing is files that were verified and are handed on.
@@ -126,10 +132,14 @@ type handing struct {
 	from         measurer.Opener
 	// receipt returns the receipt of a record; it is nil where there is nobody to ask.
 	receipt func(ctx context.Context, record int64) (ledger.Receipt, error)
+	// companions are copied too.
+	companions bool
 }
 
 // handOnBatch hands on files of a batch.
-func (a *app) handOnBatch(ctx context.Context, c *client.Client, b wire.Batch, from, to string) error {
+func (a *app) handOnBatch(
+	ctx context.Context, c *client.Client, b wire.Batch, from, to string, companions bool,
+) error {
 	items, err := c.Items(ctx, b.ID)
 	if err != nil {
 		return err
@@ -140,7 +150,12 @@ func (a *app) handOnBatch(ctx context.Context, c *client.Client, b wire.Batch, f
 	}
 	defer done()
 	out, err := a.handOn(
-		ctx, handing{fmt.Sprintf("batch %d", b.ID), fmt.Sprintf("batch-%d", b.ID), items, source, c.Receipt}, to,
+		ctx,
+		handing{
+			called: fmt.Sprintf("batch %d", b.ID), stem: fmt.Sprintf("batch-%d", b.ID), items: items, from: source,
+			receipt: c.Receipt, companions: companions,
+		},
+		to,
 	)
 	if err != nil {
 		return err
@@ -150,7 +165,9 @@ func (a *app) handOnBatch(ctx context.Context, c *client.Client, b wire.Batch, f
 }
 
 // handOnOnSite verifies a folder by a satchel, and hands on what is cleared.
-func (a *app) handOnOnSite(ctx context.Context, f siteFlags, publisher, arg, to string) error {
+func (a *app) handOnOnSite(
+	ctx context.Context, f siteFlags, publisher, arg, to string, companions bool,
+) error {
 	s, err := a.openSite(f)
 	if err != nil {
 		return err
@@ -178,7 +195,7 @@ func (a *app) handOnOnSite(ctx context.Context, f siteFlags, publisher, arg, to 
 		ctx,
 		handing{
 			called: called, stem: fmt.Sprintf("outcome-%d", e.N), items: items,
-			from: measurer.InFolder{FS: h.folder.FS()},
+			from: measurer.InFolder{FS: h.folder.FS()}, companions: companions,
 		},
 		to,
 	)
@@ -205,8 +222,8 @@ func (a *app) handOn(ctx context.Context, h handing, to string) (handedOn, error
 	total := int64(0)
 	cleared := map[string]bool{}
 	for _, item := range h.items {
-		f := handed(item)
-		cleared[item.Path] = !f.Uncleared
+		f := handed(item, h.companions)
+		cleared[item.Path] = !f.Uncleared && !f.Companion
 		// What is inside a file that is cleared goes along with it.
 		if item.Role != "artifact" || cleared[item.Inside] {
 			continue
@@ -243,6 +260,8 @@ func (a *app) handOn(ctx context.Context, h handing, to string) (handedOn, error
 		switch {
 		case f.Why != "":
 			out.Left = append(out.Left, f)
+		case f.Companion:
+			out.Companions = append(out.Companions, f)
 		case f.Role != "":
 			out.Along = append(out.Along, f)
 		default:
@@ -357,9 +376,13 @@ func measuredOf(item wire.Item) measurer.Handed {
 }
 
 // handed is what is to be copied of an item, or why it is not.
-func handed(item wire.Item) measurer.Handed {
+func handed(item wire.Item, companions bool) measurer.Handed {
 	out := measuredOf(item)
+	out.Companion = deref(item.Present().Verdict) == string(judge.Companion)
 	switch {
+	case out.Companion && companions:
+	case out.Companion:
+		out.Why, out.Uncleared = "it is a companion, which is copied with --companions", true
 	case item.Now != nil && item.Now.Verdict != judge.Cleared:
 		out.Why, out.Uncleared = fmt.Sprintf("it is %s now: %s", item.Now.Verdict, item.Now.Deciding), true
 	case item.Now == nil && deref(item.Verdict) != string(judge.Cleared):
@@ -427,7 +450,7 @@ func writeList(root *os.Root, stem string, text []byte) error {
 
 func (a *app) showHandedOn(called string, b wire.Batch, out handedOn) error {
 	g := &grid{header: []string{"file", "size", "why it was not handed on"}}
-	for _, f := range slices.Concat(out.Handed, out.Along, out.Left) {
+	for _, f := range slices.Concat(out.Handed, out.Along, out.Companions, out.Left) {
 		g.add(f.Path, fmt.Sprint(f.Size), f.Why)
 	}
 	if err := a.print(out, g, func() {
@@ -446,6 +469,12 @@ func (a *app) showHandedOn(called string, b wire.Batch, out handedOn) error {
 		}
 		for _, f := range out.Along {
 			fmt.Fprintf(a.stdout, "  %s  %s\n", a.bold(plain.Text(f.Path)), a.faint(string(f.Role)))
+		}
+		if len(out.Companions) > 0 {
+			fmt.Fprintln(a.stdout, "and companions, for which nothing vouches")
+		}
+		for _, f := range out.Companions {
+			fmt.Fprintf(a.stdout, "  %s  %s\n", a.bold(plain.Text(f.Path)), a.faint(size(f.Size)))
 		}
 		if len(out.Handed) > 0 {
 			fmt.Fprintf(

@@ -234,6 +234,7 @@ func (a *app) entry(s *site, kind satchel.Kind, path, label, publisher string) s
 func (s *site) session(e *satchel.Entry, plan *survey.Survey) *verify.Session {
 	basis := s.satchel.Basis(s.now)
 	basis.Expected = judge.Expect(e.Publisher, s.satchel.Keyring(), plan.Items)
+	basis.Companions = e.Companions
 	out := verify.New(basis)
 	out.Trust(s.satchel.Verifier())
 	return out
@@ -320,6 +321,10 @@ func (a *app) runOnSite(ctx context.Context, f siteFlags, r wire.NewBatch, arg s
 	defer h.folder.Close()
 	e := a.entry(s, satchel.Folder, h.path, r.Label, r.Publisher)
 	e.RequireAll, e.Corrections = r.RequireAll, correctionsOf(r.Corrections)
+	if err := judge.CheckCompanions(r.Companions); err != nil {
+		return usage("--companion: %s", err)
+	}
+	e.Companions = r.Companions
 	return a.tellSite(ctx, s, &e, h.folder.FS(), h.found, func(string) bool { return true })
 }
 
@@ -392,7 +397,7 @@ func (a *app) showOnSite(s *site, e *satchel.Entry, items []wire.Item) error {
 	value := onSite{e.N, s.satchel.ID, s.path, s.journal.Fingerprint(), e.Verdict, items}
 	return a.print(value, spotGrid(items), func() {
 		n, left := 0, 0
-		for _, verdict := range []string{"refused", "unproven", "cleared"} {
+		for _, verdict := range []string{"refused", "unproven", "cleared", "companion"} {
 			for _, item := range items {
 				if deref(item.Verdict) != verdict {
 					continue

@@ -159,6 +159,7 @@ var paints = map[string]text.Colors{
 var marks = map[string]string{
 	"cleared":         "✓",
 	"unproven":        "?",
+	"companion":       "+",
 	"refused":         "✗",
 	"absent":          "–",
 	"holds":           "✓",

@@ -133,8 +133,14 @@ func fieldsOf(p judge.Policy) (map[string]json.RawMessage, error) {
 
 // shownValue turns a field's value into text for people.
 func shownValue(value json.RawMessage) string {
+	if value == nil {
+		return "none"
+	}
 	var names []string
-	if json.Unmarshal(value, &names) == nil && len(names) > 0 {
+	if json.Unmarshal(value, &names) == nil {
+		if len(names) == 0 {
+			return "none"
+		}
 		if len(names) == len(openpgp.Curves()) {
 			return "all"
 		}

@@ -12,6 +12,7 @@ const (
 	BadAgainst           Code = "bad-against"
 	BadChannel           Code = "bad-channel"
 	BadCheckpoint        Code = "bad-checkpoint"
+	BadCompanion         Code = "bad-companion"
 	BadCopy              Code = "bad-copy"
 	BadCorrection        Code = "bad-correction"
 	BadCursor            Code = "bad-cursor"
@@ -224,6 +225,7 @@ var meanings = []struct {
 	{BadAgainst, "a medium is held against none of the things given, or against several"},
 	{BadChannel, "there is no such channel"},
 	{BadCheckpoint, "the checkpoint was not signed by this service, or was changed"},
+	{BadCompanion, "a pattern cannot name companions"},
 	{BadCopy, "a copy of a manifest is neither fetched nor given, or both"},
 	{BadCorrection, "a correction of the pairing names what is not there"},
 	{BadCursor, "the cursor was not given out with this list"},

@@ -32,6 +32,8 @@ type Handed struct {
 	Why       string `json:"why,omitempty"`
 	Uncleared bool   `json:"uncleared,omitempty"`
 	There     bool   `json:"there,omitempty"`
+	// Companion is set for one that is not cleared and needs not be.
+	Companion bool `json:"companion,omitempty"`
 }
 
 // An Opener opens the files that are handed on.

@@ -19,7 +19,9 @@ type Batch struct {
 	Source    sources.Source
 	Publisher string
 	// RequireAll is set where each entry of a manifest needs its file.
-	RequireAll    bool
+	RequireAll bool
+	// Named are the patterns for companions that it was asked with.
+	Named         []string
 	PolicyVersion int64
 	AskedBy       string
 	CreatedAt     time.Time
@@ -40,6 +42,8 @@ type Batch struct {
 type Now struct {
 	Verdict                    judge.Verdict
 	Cleared, Unproven, Refused int
+	// Companions come along and need no clearing.
+	Companions int
 	// Reassessment is the newest that changed something, At when that was recorded, and Record the
 	// position of that record.
 	Reassessment, Record int64
@@ -52,6 +56,8 @@ type Tally struct {
 	// Bytes are those that are read, and BytesDone those that have been.
 	Bytes, BytesDone                   int64
 	Cleared, Unproven, Refused, Absent int
+	// Companions come along and need no clearing.
+	Companions int
 }
 
 // BatchOf returns what a row holds.
@@ -65,8 +71,12 @@ func BatchOf(row store.Batch) Batch {
 	if n := row.Now; n.NowVerdict != nil {
 		out.Now = &Now{
 			Verdict: judge.Verdict(*n.NowVerdict), Cleared: *n.NowCleared, Unproven: *n.NowUnproven,
-			Refused: *n.NowRefused, Reassessment: *n.NowReassessment, Record: *n.NowPosition, At: *n.NowAt,
+			Refused: *n.NowRefused, Companions: *n.NowCompanions, Reassessment: *n.NowReassessment,
+			Record: *n.NowPosition, At: *n.NowAt,
 		}
+	}
+	if json.Unmarshal(row.Named, &out.Named) != nil {
+		out.Named = nil
 	}
 	if len(row.Expected) > 0 {
 		var e judge.Expectation

@@ -170,8 +170,8 @@ func (s *Service) count(ctx context.Context, reassessment, batch int64) error {
 			By: r.AskedBy, Subject: b.Source, Verdict: string(verdict), Batch: batch,
 			Body: recorded.BatchRejudged{
 				Reassessment: reassessment, Batch: batch, Verdict: verdict, Cleared: b.Cleared, Unproven: b.Unproven,
-				Refused: b.Refused, Changed: b.Changed, Policy: r.PolicyVersion, JudgedAsOf: r.CreatedAt,
-				Reason: r.Reason,
+				Refused: b.Refused, Companions: b.Companions, Changed: b.Changed, Policy: r.PolicyVersion,
+				JudgedAsOf: r.CreatedAt, Reason: r.Reason,
 			},
 		}); err != nil {
 			return err

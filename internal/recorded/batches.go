@@ -17,22 +17,26 @@ import (
 // BatchResult is how a batch has ended.
 type BatchResult struct {
 	statement
-	Batch      int64          `json:"batch"`
-	Label      string         `json:"label"`
-	Depot      string         `json:"depot,omitempty"`
-	Folder     string         `json:"folder,omitempty"`
-	Source     sources.Source `json:"source"`
-	State      state.Batch    `json:"state"`
-	Verdict    judge.Verdict  `json:"verdict"`
-	Items      int            `json:"items"`
-	Bytes      int64          `json:"bytes"`
-	Cleared    int            `json:"cleared"`
-	Unproven   int            `json:"unproven"`
-	Refused    int            `json:"refused"`
-	Absent     int            `json:"absent"`
-	RequireAll bool           `json:"require_all"`
-	Note       string         `json:"note"`
-	Policy     int64          `json:"policy"`
+	Batch    int64          `json:"batch"`
+	Label    string         `json:"label"`
+	Depot    string         `json:"depot,omitempty"`
+	Folder   string         `json:"folder,omitempty"`
+	Source   sources.Source `json:"source"`
+	State    state.Batch    `json:"state"`
+	Verdict  judge.Verdict  `json:"verdict"`
+	Items    int            `json:"items"`
+	Bytes    int64          `json:"bytes"`
+	Cleared  int            `json:"cleared"`
+	Unproven int            `json:"unproven"`
+	Refused  int            `json:"refused"`
+	Absent   int            `json:"absent"`
+	// Companions is how many files came along and needed no clearing, and Named are the patterns for
+	// them that were asked with.
+	Companions int             `json:"companions,omitempty"`
+	Named      json.RawMessage `json:"companion_patterns,omitempty"`
+	RequireAll bool            `json:"require_all"`
+	Note       string          `json:"note"`
+	Policy     int64           `json:"policy"`
 	// Corrections are the pairs that the person who asked set by hand.
 	Corrections json.RawMessage `json:"corrections"`
 	// Origins say where manifests come from, and Copies how others of them compare.
@@ -77,6 +81,8 @@ type Result struct {
 	Cleared  int           `json:"cleared"`
 	Unproven int           `json:"unproven"`
 	Refused  int           `json:"refused"`
+	// Companions are files that come along and need no clearing.
+	Companions int `json:"companions,omitempty"`
 }
 
 // Kind is [ledger.BatchResult].
@@ -88,7 +94,7 @@ func (b BatchResult) Follow(ctx context.Context, tx *store.Tx, h Head) error {
 		ID: b.Batch, State: b.State, Note: b.Note, Position: &h.Position, FinishedAt: &h.At, Tally: b.Done,
 	}
 	row.Items, row.Bytes, row.Absent = b.Items, b.Bytes, b.Absent
-	row.Cleared, row.Unproven, row.Refused = b.Cleared, b.Unproven, b.Refused
+	row.Cleared, row.Unproven, row.Refused, row.Companions = b.Cleared, b.Unproven, b.Refused, b.Companions
 	if b.Verdict != "" {
 		verdict := string(b.Verdict)
 		row.Verdict = &verdict
@@ -117,6 +123,10 @@ func (b BatchResult) alone(h Head) row {
 	if err != nil {
 		return row{odd: err}
 	}
+	named := b.Named
+	if named == nil { // records of earlier versions, when there were none
+		named = json.RawMessage("[]")
+	}
 	asked := b.Publisher != nil // of records of earlier versions what was asked is not known
 	if !asked {
 		b.Publisher = new(string)
@@ -132,6 +142,7 @@ func (b BatchResult) alone(h Head) row {
 			orUnsaid(form(b.Origins), b.Origins != nil),
 			number(b.Items),
 			number(b.Bytes), number(b.Cleared), number(b.Unproven), number(b.Refused), number(b.Absent),
+			number(b.Companions), form(named),
 			nearly(h.At),
 			text(stopped.By), text(string(stopped.As)), text(stopped.Reason), text(string(copies)).formed(),
 			orUnsaid(text(*b.Publisher), asked),

@@ -294,6 +294,8 @@ type BatchRejudged struct {
 	Cleared  int           `json:"cleared"`
 	Unproven int           `json:"unproven"`
 	Refused  int           `json:"refused"`
+	// Companions are files that come along and need no clearing.
+	Companions int `json:"companions,omitempty"`
 	// Changed is how many of them the reassessment changed.
 	Changed    int       `json:"changed"`
 	Policy     int64     `json:"policy"`
@@ -307,7 +309,10 @@ func (BatchRejudged) Kind() ledger.Kind { return ledger.BatchRejudged }
 // Follow keeps what the batch comes to.
 func (b BatchRejudged) Follow(ctx context.Context, tx *store.Tx, h Head) error {
 	return tx.AddRejudgedBatch(
-		ctx, b.Reassessment, b.Batch, string(b.Verdict), b.Cleared, b.Unproven, b.Refused, h.Position,
+		ctx, b.Reassessment, b.Batch, string(b.Verdict),
+		store.RejudgedBatch{
+			Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused, Companions: b.Companions,
+		}, h.Position,
 	)
 }
 
@@ -316,7 +321,7 @@ func (b BatchRejudged) alone(h Head) row {
 		table: "rejudged_batches", key: fmt.Sprintf("batch %d", b.Batch), position: h.Position,
 		fields: []field{
 			number(b.Reassessment), number(b.Batch), text(string(b.Verdict)), number(b.Cleared), number(b.Unproven),
-			number(b.Refused),
+			number(b.Refused), number(b.Companions),
 		},
 	}
 }

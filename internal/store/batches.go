@@ -31,6 +31,8 @@ type Batch struct {
 	Position       *int64      `db:"position"`
 	Corrections    []byte      `db:"corrections"`
 	Origins        []byte      `db:"origins"`
+	// Named are the patterns for companions that it was asked with.
+	Named []byte `db:"named"`
 	// LedgerSize is how many records there were when it was asked for, or nil
 	// for batches of before: the keyring counts as of then.
 	LedgerSize *int64 `db:"ledger_size"`
@@ -52,6 +54,8 @@ type Tally struct {
 	Unproven  int   `db:"unproven"`
 	Refused   int   `db:"refused"`
 	Absent    int   `db:"absent"`
+	// Companions come along and need no clearing.
+	Companions int `db:"companions"`
 }
 
 // Now is what a batch comes to by the newest reassessment that changed something in it; all of it is nil
@@ -62,6 +66,7 @@ type Now struct {
 	NowCleared      *int       `db:"now_cleared"`
 	NowUnproven     *int       `db:"now_unproven"`
 	NowRefused      *int       `db:"now_refused"`
+	NowCompanions   *int       `db:"now_companions"`
 	NowPosition     *int64     `db:"now_position"`
 	NowAt           *time.Time `db:"now_at"`
 }
@@ -71,21 +76,26 @@ type Now struct {
 const selectBatches = `SELECT b.id, b.label, b.source_kind, b.source, b.publisher, b.require_all, b.policy_version,
 	b.asked_by, b.idempotency_key, b.created_at,
 	b.judged_as_of, b.finished_at, b.state, b.verdict, b.expected, b.note, b.position, b.corrections, b.origins,
+	b.companions AS named,
 	b.ledger_size, b.stop_state, b.stop_by, b.stop_reason,
 	coalesce(b.total_items, s.items, 0) AS items, coalesce(b.total_bytes, s.bytes, 0) AS bytes, coalesce(b.done_bytes,
 	s.bytes_done, 0) AS bytes_done,
 	coalesce(b.done_items, o.n, 0) AS items_done, coalesce(b.total_cleared, o.cleared, 0) AS cleared,
 	coalesce(b.total_unproven, o.unproven, 0) AS unproven,
 	coalesce(b.total_refused, o.refused, 0) AS refused, coalesce(b.total_absent, a.n, 0) AS absent,
+	CASE WHEN b.total_items IS NULL THEN coalesce(o.companions, 0) ELSE b.total_companions END AS companions,
 	w.reassessment_id AS now_reassessment, w.verdict AS now_verdict, w.cleared AS now_cleared,
-	w.unproven AS now_unproven, w.refused AS now_refused, w.position AS now_position, w.at AS now_at
+	w.unproven AS now_unproven, w.refused AS now_refused, w.companions AS now_companions, w.position AS now_position,
+	w.at AS now_at
 	FROM batches b
 	LEFT JOIN LATERAL (SELECT w.*, l.at FROM rejudged_batches w JOIN ledger_records l ON l.position = w.position
 		WHERE w.batch_id = b.id ORDER BY w.position DESC LIMIT 1) w ON true
 	LEFT JOIN LATERAL (SELECT sum(items) AS items, sum(bytes) AS bytes, sum(bytes_done) AS bytes_done FROM slices
 	WHERE batch_id = b.id AND b.total_items IS NULL) s ON true
 	LEFT JOIN LATERAL (SELECT count(*) AS n, count(*) FILTER (WHERE verdict = 'cleared') AS cleared,
-		count(*) FILTER (WHERE verdict = 'unproven') AS unproven, count(*) FILTER (WHERE verdict = 'refused') AS refused
+		count(*) FILTER (WHERE verdict = 'unproven') AS unproven,
+		count(*) FILTER (WHERE verdict = 'refused') AS refused,
+		count(*) FILTER (WHERE verdict = 'companion') AS companions
 		FROM outcomes WHERE batch_id = b.id AND b.total_items IS NULL) o ON true
 	LEFT JOIN LATERAL (SELECT count(*) AS n FROM missing WHERE batch_id = b.id AND b.total_items IS NULL) a ON true `
 
@@ -97,8 +107,8 @@ func (t *Tx) AddBatch(ctx context.Context, b Batch) (id int64, added bool, err e
 			ctx,
 			&id,
 			`INSERT INTO batches (label, source_kind, source, publisher, require_all, policy_version, asked_by,
-				idempotency_key, created_at, judged_as_of, state, corrections, origins, ledger_size)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $9, 'waiting', $10, $11, (SELECT size FROM ledger_state))
+				idempotency_key, created_at, judged_as_of, state, corrections, origins, companions, ledger_size)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $9, 'waiting', $10, $11, $12, (SELECT size FROM ledger_state))
 		ON CONFLICT (asked_by, idempotency_key) WHERE idempotency_key <> '' DO NOTHING RETURNING id`,
 			b.Label,
 			b.SourceKind,
@@ -111,6 +121,7 @@ func (t *Tx) AddBatch(ctx context.Context, b Batch) (id int64, added bool, err e
 			b.CreatedAt,
 			string(b.Corrections),
 			string(b.Origins),
+			string(b.Named),
 		),
 	)
 	if !errors.Is(err, ErrNotFound) {
@@ -127,7 +138,7 @@ func (t *Tx) AddBatch(ctx context.Context, b Batch) (id int64, added bool, err e
 		ctx,
 		&same,
 		`SELECT source_kind = $2 AND source = $3 AND publisher = $4 AND require_all = $5 AND label = $6
-			AND corrections = $7::jsonb AND origins = $8::jsonb
+			AND corrections = $7::jsonb AND origins = $8::jsonb AND companions = $9::jsonb
 		FROM batches WHERE id = $1`,
 		earlier.ID,
 		b.SourceKind,
@@ -137,6 +148,7 @@ func (t *Tx) AddBatch(ctx context.Context, b Batch) (id int64, added bool, err e
 		b.Label,
 		string(b.Corrections),
 		string(b.Origins),
+		string(b.Named),
 	); err != nil {
 		return 0, false, err
 	}
@@ -247,7 +259,7 @@ func (t *Tx) Finish(ctx context.Context, b Batch) error {
 		`UPDATE batches SET state = $2, verdict = $3, note = $4, position = $5, finished_at = $6, total_items = $7,
 			done_items = $8,
 		total_bytes = $9, done_bytes = $10, total_cleared = $11, total_unproven = $12, total_refused = $13,
-			total_absent = $14 WHERE id = $1`,
+			total_absent = $14, total_companions = $15 WHERE id = $1`,
 		b.ID,
 		b.State,
 		b.Verdict,
@@ -262,6 +274,7 @@ func (t *Tx) Finish(ctx context.Context, b Batch) error {
 		b.Unproven,
 		b.Refused,
 		b.Absent,
+		b.Companions,
 	)
 	return err
 }

@@ -279,8 +279,7 @@ func listItems[T any](ctx context.Context, s Reads, columns string, batch int64,
 		where, args := conditions{"o.batch_id = $1", "(o.rank, o.n) > ($2, $3)"}, []any{batch, after.Rank, after.N}
 		where.add(&args, f.Verdict != "", present+" = $%d", f.Verdict)
 		where.matching(&args, f, "o.n")
-		// What is no artifact has no verdict, and stands together.
-		where.add(&args, f.Role == "artifact", "o.rank < $%d", noArtifact)
+		// What is no artifact has no verdict, and stands together with companions.
 		where.add(&args, f.Role != "" && f.Role != "artifact", "o.rank = $%d", noArtifact)
 		if err := s.q.SelectContext(
 			ctx, &out,

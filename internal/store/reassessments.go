@@ -269,11 +269,12 @@ const verdictNow = `coalesce((SELECT w.verdict FROM rejudged_batches w WHERE w.b
 
 // AddRejudgedBatch stores what a batch comes to.
 func (t *Tx) AddRejudgedBatch(
-	ctx context.Context, reassessment, batch int64, verdict string, cleared, unproven, refused int, position int64,
+	ctx context.Context, reassessment, batch int64, verdict string, b RejudgedBatch, position int64,
 ) error {
 	_, err := t.tx.ExecContext(ctx, `INSERT INTO rejudged_batches
-			(reassessment_id, batch_id, verdict, cleared, unproven, refused, position)
-		VALUES ($1, $2, $3, $4, $5, $6, $7)`, reassessment, batch, verdict, cleared, unproven, refused, position)
+			(reassessment_id, batch_id, verdict, cleared, unproven, refused, companions, position)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`, reassessment, batch, verdict, b.Cleared, b.Unproven, b.Refused,
+		b.Companions, position)
 	return explain(err)
 }
 
@@ -287,6 +288,7 @@ type RejudgedBatch struct {
 	Cleared    int    `db:"cleared"`
 	Unproven   int    `db:"unproven"`
 	Refused    int    `db:"refused"`
+	Companions int    `db:"companions"`
 }
 
 // RejudgedBatch counts what a batch comes to after a reassessment, or returns [ErrNotFound] where that
@@ -294,12 +296,13 @@ type RejudgedBatch struct {
 func (t *Tx) RejudgedBatch(ctx context.Context, reassessment, batch int64) (RejudgedBatch, error) {
 	var out RejudgedBatch
 	err := t.tx.GetContext(ctx, &out, `SELECT b.source, b.require_all, coalesce(b.total_absent, 0) AS absent, c.changed,
-			n.cleared, n.unproven, n.refused
+			n.cleared, n.unproven, n.refused, n.companions
 		FROM batches b
 		CROSS JOIN LATERAL (SELECT count(*) AS changed FROM rejudged r
 			WHERE r.batch_id = b.id AND r.reassessment_id = $1 AND r.position > b.position) c
 		CROSS JOIN LATERAL (SELECT count(*) FILTER (WHERE v = 'cleared') AS cleared,
-				count(*) FILTER (WHERE v = 'unproven') AS unproven, count(*) FILTER (WHERE v = 'refused') AS refused
+				count(*) FILTER (WHERE v = 'unproven') AS unproven, count(*) FILTER (WHERE v = 'refused') AS refused,
+				count(*) FILTER (WHERE v = 'companion') AS companions
 			FROM (SELECT coalesce(`+newest("after", "o")+`, o.verdict) AS v
 				FROM outcomes o WHERE o.batch_id = b.id AND o.verdict IS NOT NULL) present) n
 		WHERE b.id = $2 AND c.changed > 0

@@ -199,6 +199,8 @@ func PlacedTables() []PlacedTable {
 				"b.total_unproven",
 				"b.total_refused",
 				"b.total_absent",
+				"b.total_companions",
+				"b.companions",
 				"b.finished_at",
 				"b.stop_by",
 				"coalesce(b.stop_state, '')",
@@ -245,6 +247,7 @@ func PlacedTables() []PlacedTable {
 			"rejudged_batches", "what batches come to",
 			`SELECT 'batch ' || o.batch_id AS key, o.position, ` + fields(
 				"o.reassessment_id", "o.batch_id", "o.verdict", "o.cleared", "o.unproven", "o.refused",
+				"o.companions",
 			) + ` FROM rejudged_batches o`,
 			"o.position",
 		},

@@ -20,6 +20,8 @@ type Counts struct {
 	Unproven int `json:"unproven"`
 	Refused  int `json:"refused"`
 	Absent   int `json:"absent"`
+
+	Companions int `json:"companions,omitempty" doc:"Files that come along and need no clearing."`
 }
 
 // Progress is how far a batch has come.
@@ -46,6 +48,7 @@ type Batch struct {
 	Publisher  string             `json:"publisher"`
 	Expected   *judge.Expectation `json:"expected,omitempty"`
 	RequireAll bool               `json:"require_all"`
+	Companions []string           `json:"companions,omitempty" doc:"The patterns for companions that it was asked with."`
 	Policy     int64              `json:"policy"`
 	AskedBy    string             `json:"asked_by"`
 	Created    time.Time          `json:"created"`
@@ -157,6 +160,8 @@ type NewBatch struct {
 	Label      string    `json:"label,omitempty"`
 	Publisher  string    `json:"publisher,omitempty" doc:"The expected publisher; without it the scopes of the publishers tell."`
 	RequireAll bool      `json:"require_all,omitempty" doc:"Refuse the batch when a manifest lists files that are not here."`
+
+	Companions []string `json:"companions,omitempty" maxItems:"100" doc:"Patterns for names of files that come along and need no clearing."`
 
 	Corrections []Correction `json:"corrections,omitempty" maxItems:"1000" doc:"Pairs of signature and file, set by hand."`
 	Origins     []ComesFrom  `json:"origins,omitempty" maxItems:"1000" doc:"Where manifests of the folder come from."`

@@ -39,6 +39,7 @@ export function useRunBatch() {
       publisher: string;
       label: string;
       requireAll: boolean;
+      companions: string[];
       key: string;
       corrections: Correction[];
       origins: ComesFrom[];
@@ -53,6 +54,7 @@ export function useRunBatch() {
             publisher: r.publisher || undefined,
             label: r.label || undefined,
             require_all: r.requireAll,
+            companions: r.companions,
             corrections: r.corrections,
             origins: r.origins,
             copies: r.copies,

@@ -24,6 +24,9 @@ export function groups(hex: string): string[] {
   return hex.toUpperCase().match(/.{1,4}/g) ?? [];
 }
 
+/** What stands between spaces. */
+export const words = (text: string) => text.split(/\s+/).filter((word) => word !== "");
+
 /** A number with its noun. */
 export function count(n: number, one: string, many = one + "s"): string {
   return `${n.toLocaleString("en")} ${n === 1 ? one : many}`;

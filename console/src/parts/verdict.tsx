@@ -1,9 +1,10 @@
-import { Check, CircleDashed, CircleHelp, Hourglass, TriangleAlert, X } from "lucide-react";
+import { Check, CircleDashed, CircleHelp, Hourglass, Paperclip, TriangleAlert, X } from "lucide-react";
 
 const looks = {
   cleared: { icon: Check, colour: "text-success border-success/50" },
   unproven: { icon: CircleHelp, colour: "text-warning border-warning/60" },
   refused: { icon: X, colour: "text-error border-error/60" },
+  companion: { icon: Paperclip, colour: "border-base-300" },
   absent: { icon: CircleDashed, colour: "border-base-300" },
   failed: { icon: TriangleAlert, colour: "text-error border-error/60" },
   cancelled: { icon: CircleDashed, colour: "border-base-300" },

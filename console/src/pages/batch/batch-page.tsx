@@ -19,7 +19,11 @@ import { bytes, count, moment, say } from "../../parts/text";
 import { countsNow, resultNow } from "../../parts/now";
 import { Mark } from "../../parts/verdict";
 
-const order: ("refused" | "unproven" | "cleared")[] = ["refused", "unproven", "cleared"];
+const order = ["refused", "unproven", "cleared", "companion"] as const;
+
+/** How many files of a batch stand together under a heading. */
+const counted = (counts: Batch["counts"], group: (typeof order)[number]) =>
+  group === "companion" ? (counts.companions ?? 0) : counts[group];
 
 export function BatchPage() {
   const id = Number(useParams().batch);
@@ -176,6 +180,7 @@ function Head({ batch }: { batch: Batch }) {
       </div>
       <p>
         {counts.cleared} cleared, {counts.unproven} unproven, {counts.refused} refused, {counts.absent} absent
+        {counts.companions !== undefined && `, and ${count(counts.companions, "companion")}`}
       </p>
       {batch.now && <Became batch={batch} now={batch.now} />}
       {batch.against && (
@@ -231,12 +236,16 @@ function Artifacts({
       {order.map((group) => {
         const rows = items.filter((i) => (i.now ?? i.verdict) === group);
         // Counted over the whole batch, unless a filter narrows it down.
-        const all = match === "" && !live ? counts[group] : rows.length;
+        const all = match === "" && !live ? counted(counts, group) : rows.length;
         return (
           rows.length > 0 && (
             <Group
               key={group}
-              title={`${count(Math.max(all, rows.length), "artifact")} ${group}`}
+              title={
+                group === "companion"
+                  ? `${count(Math.max(all, rows.length), "companion")}, which need no clearing`
+                  : `${count(Math.max(all, rows.length), "artifact")} ${group}`
+              }
               items={rows}
               batch={batch}
               more={rows[rows.length - 1] === items[items.length - 1] ? list : undefined}

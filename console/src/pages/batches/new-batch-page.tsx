@@ -10,7 +10,7 @@ import { hand } from "../spot/handed";
 import { TextField } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
 import { PublisherField } from "../../parts/publisher-select";
-import { bytes, count, harmless } from "../../parts/text";
+import { bytes, count, harmless, words } from "../../parts/text";
 import { type Against, nothing } from "./copies-form";
 import { SurveyPanel } from "./survey-panel";
 
@@ -154,11 +154,12 @@ function RunForm({ depot, path, files, ready, corrections, against }: RunProps) 
   const [publisher, setPublisher] = useState("");
   const [label, setLabel] = useState("");
   const [requireAll, setRequireAll] = useState(false);
+  const [companions, setCompanions] = useState("");
   const [key] = useState(() => crypto.randomUUID());
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
     run.mutate(
-      { depot, path, publisher, label, requireAll, key, corrections, ...against },
+      { depot, path, publisher, label, requireAll, companions: words(companions), key, corrections, ...against },
       { onSuccess: (batch) => void go(`/batches/${batch.id}`) },
     );
   };
@@ -179,6 +180,12 @@ function RunForm({ depot, path, files, ready, corrections, against }: RunProps) 
         none="by file names"
       />
       <TextField label="Label" hint="To find the batch by; may stay empty." maxLength={200} value={label} change={setLabel} />
+      <TextField
+        label="Companions"
+        hint="Files that come along and need no clearing, such as *.txt; may stay empty."
+        value={companions}
+        change={setCompanions}
+      />
       <label className="flex items-start gap-2">
         <input
           type="checkbox"

@@ -1,16 +1,16 @@
 import { Bar, BarChart, CartesianGrid, ResponsiveContainer, XAxis, YAxis } from "recharts";
 
 import type { DayCount } from "../../api/client";
-import { verdictValues } from "../../api/words";
 
 const fills = { cleared: "var(--color-success)", unproven: "var(--color-warning)", refused: "var(--color-error)" };
+const verdicts = ["cleared", "unproven", "refused"] as const;
 
 /** Verdicts on artifacts by day, the last two weeks; days without any are shown as such. */
 export default function OutcomesChart({ days }: { days: DayCount[] }) {
   const rows = lastDays(14).map((name) => {
     const row = { name: name.slice(5), cleared: 0, unproven: 0, refused: 0 };
     for (const d of days) {
-      if (d.day === name) row[d.verdict] += d.count;
+      if (d.day === name && d.verdict !== "companion") row[d.verdict] += d.count;
     }
     return row;
   });
@@ -25,14 +25,14 @@ export default function OutcomesChart({ days }: { days: DayCount[] }) {
             <CartesianGrid vertical={false} stroke="var(--color-base-300)" />
             <XAxis dataKey="name" tick={{ fill: "currentColor", fontSize: 12 }} stroke="var(--color-base-300)" interval={2} />
             <YAxis allowDecimals={false} tick={{ fill: "currentColor", fontSize: 12 }} stroke="var(--color-base-300)" />
-            {verdictValues.map((v) => (
+            {verdicts.map((v) => (
               <Bar key={v} dataKey={v} stackId="all" fill={fills[v]} isAnimationActive={false} maxBarSize={28} />
             ))}
           </BarChart>
         </ResponsiveContainer>
       </div>
       <ul className="flex justify-center gap-4 text-sm" aria-hidden>
-        {verdictValues.map((v) => (
+        {verdicts.map((v) => (
           <li key={v} className="flex items-center gap-1.5">
             <svg className="size-3" viewBox="0 0 1 1">
               <rect width="1" height="1" fill={fills[v]} />

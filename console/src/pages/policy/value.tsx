@@ -2,9 +2,10 @@ import type { Policy, PolicyField } from "../../api/client";
 import { among } from "../../api/words";
 
 /** A value of a policy as people read it. */
-export const shown = (value: string | number | boolean | string[]) => {
+export const shown = (value: string | number | boolean | string[] | undefined) => {
+  if (value === undefined) return "none";
   if (typeof value === "boolean") return value ? "yes" : "no";
-  if (Array.isArray(value)) return value.join(", ");
+  if (Array.isArray(value)) return value.length > 0 ? value.join(", ") : "none";
   return typeof value === "number" ? value.toLocaleString("en") : value;
 };
 
@@ -21,7 +22,7 @@ export function Value({
   label?: string;
 }) {
   const name = field.name as keyof Policy;
-  const value = draft[name];
+  const value = draft[name] ?? [];
   if (typeof value === "boolean") {
     return (
       <select
@@ -59,10 +60,10 @@ export function Value({
       <input
         aria-label={label}
         className="input input-sm w-full"
-        required
+        required={name !== "companions"}
         value={value.join(" ")}
         onChange={(e) => {
-          change({ ...draft, [name]: e.target.value.split(" ") });
+          change({ ...draft, [name]: e.target.value === "" ? [] : e.target.value.split(" ") });
         }}
       />
     );
