@@ -25,7 +25,6 @@ import (
 	"endeixis/core/openpgp/pgptest"
 	"endeixis/demo/scenario"
 	"endeixis/internal/browser"
-	"endeixis/internal/client"
 	"endeixis/internal/roles"
 	"endeixis/internal/testkit"
 	"endeixis/internal/wire"
@@ -514,7 +513,7 @@ func TestNothingUnseenIsShown(t *testing.T) {
 	require.NoError(t, err)
 	again, err := curator.Reassess(t.Context(), wire.Selection{Batch: made.ID}, turned)
 	require.NoError(t, err)
-	newest, err := curator.Records(t.Context(), client.RecordQuery{Limit: 1})
+	newest, _, _, err := curator.Records(t.Context(), wire.ListRecordsRequest{}, 1)
 	require.NoError(t, err)
 
 	unseen := regexp.MustCompile(

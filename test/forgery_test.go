@@ -46,6 +46,8 @@ var mayChange = map[string]string{
 	"ledger_records.leaf":         "it is recomputed",
 	"ledger_records.position":     "the tree is recomputed in its order",
 	"ledger_state.only_row":       "there is one",
+	"ledger_state.without_terms":  "which records of earlier versions still get what they are found by, once more at worst",
+	"terms.id":                    "a number; which records have the term is compared",
 	"batches.idempotency_key":     "it keeps a repeated request from being carried out twice",
 	"items.slice":                 "how work was divided",
 	"copies.origin":               "where it was fetched from is in its place",

@@ -26,6 +26,7 @@ export const router = createBrowserRouter([
     errorElement: <NotLoaded />,
     children: [
       { path: "/", element: <OverviewPage /> },
+      { path: "/attention", lazy: page(() => import("./pages/attention/attention-page"), "AttentionPage") },
       { path: "/spot", lazy: page(() => import("./pages/spot/spot-page"), "SpotPage") },
       { path: "/batches", lazy: page(() => import("./pages/batches/batches-page"), "BatchesPage") },
       { path: "/batches/new", lazy: page(() => import("./pages/batches/new-batch-page"), "NewBatchPage") },

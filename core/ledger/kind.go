@@ -48,6 +48,8 @@ const (
 	KeyLost        Kind = "ledger-key-lost"
 	PolicySet      Kind = "policy-set"
 	BatchCancelled Kind = "batch-cancelled"
+	// Settlement: somebody knows of a batch or key that needed attention.
+	Settlement Kind = "settlement"
 	// Drilled: it was proved that the check can fail.
 	Drilled      Kind = "drill"
 	UserAdded    Kind = "user-added"
@@ -98,6 +100,7 @@ func Kinds() []Kind {
 		VisitReturned,
 		PolicySet,
 		BatchCancelled,
+		Settlement,
 		Drilled,
 		UserAdded,
 		UserChanged,

@@ -34,6 +34,12 @@ func (a *API) registerBatches() {
 		b, err := cancel(ctx, p.Name, in.ID, in.Body.Reason)
 		return answer(batchOf(b), err)
 	})
+	handle(a, wire.SettleBatch, func(ctx context.Context, in *wire.CancelRequest) (*wire.Batch, error) {
+		p, _ := principal(ctx)
+		b, err := a.Batches.Settle(ctx, p.Name, in.ID, in.Body.Reason)
+		return answer(batchOf(b), err)
+	})
+	handle(a, wire.ListAttention, a.listAttention)
 	handle(a, wire.SurveyFolder, a.surveyFolder)
 	handle(a, wire.ReadManifest, a.readManifest)
 	handle(a, wire.ListBatches, a.listBatches)

@@ -18,6 +18,10 @@ func (a *API) registerDecisions() {
 		p, _ := principal(ctx)
 		return a.keyDecided(a.Keys.Reconsider(ctx, p.Name, in.Fingerprint, in.Body.Reason))
 	})
+	handle(a, wire.SettleKey, func(ctx context.Context, in *wire.KeyStepRequest) (*wire.Key, error) {
+		p, _ := principal(ctx)
+		return a.keyDecided(a.Keys.Settle(ctx, p.Name, in.Fingerprint, in.Body.Reason))
+	})
 	handle(a, wire.WithdrawKey, func(ctx context.Context, in *wire.KeyStepRequest) (*wire.Key, error) {
 		p, _ := principal(ctx)
 		return a.keyDecided(a.Keys.Withdraw(ctx, p.Name, in.Fingerprint, in.Body.Reason))

@@ -2,10 +2,13 @@ package api
 
 import (
 	"context"
+	"slices"
 
 	"endeixis/core/keyring"
+	"endeixis/core/plain"
 	"endeixis/internal/keys"
 	"endeixis/internal/query"
+	"endeixis/internal/roles"
 	"endeixis/internal/wire"
 )
 
@@ -26,27 +29,106 @@ func (a *API) overview(ctx context.Context) (wire.Overview, error) {
 		return wire.DayCount{Day: d.Day, Verdict: d.Verdict, Count: d.Count}
 	})
 	o.Records = seen.Records
-	waiting, _, err := a.Keys.List(ctx, keys.Filter{Waiting: true, Limit: shownWaiting})
+	if p, _ := principal(ctx); !decidesOnKeys(p.Role) {
+		return o, nil
+	}
+	standing, err := a.standingKeys(ctx)
 	if err != nil {
 		return o, err
 	}
-	for _, v := range waiting {
-		k := a.keyOf(v)
-		if k.Conflict {
-			o.Conflicts = append(o.Conflicts, k)
-		} else {
-			o.Candidates = append(o.Candidates, k)
+	for _, s := range standing {
+		switch s.Word {
+		case conflictWord:
+			o.Conflicts = append(o.Conflicts, *s.Key)
+		case candidateWord:
+			o.Candidates = append(o.Candidates, *s.Key)
+		default:
+			o.Expiring = append(o.Expiring, *s.Key)
 		}
+	}
+	return o, nil
+}
+
+// decidesOnKeys reports whether keys that need attention concern somebody: those who decide about them, and those who
+// read everything. An operator can do nothing about them.
+func decidesOnKeys(role roles.Role) bool { return role != roles.Operator }
+
+// The words for how a key stands that needs attention.
+const (
+	conflictWord  = "conflict"
+	expiredWord   = "expired"
+	expiringWord  = "expiring"
+	candidateWord = "candidate"
+)
+
+// standingKeys lists the keys that need attention, what weighs most first.
+func (a *API) standingKeys(ctx context.Context) ([]wire.Attention, error) {
+	now := a.Now()
+	waiting, _, err := a.Keys.List(ctx, keys.Filter{Waiting: true, Unsettled: true, Limit: shownWaiting})
+	if err != nil {
+		return nil, err
 	}
 	expiring, _, err := a.Keys.List(
 		ctx,
 		keys.Filter{
-			State: keyring.Admitted, ExpiresBefore: a.Now().AddDate(0, 0, keys.Stages()[0]), Limit: shownWaiting,
+			State: keyring.Admitted, ExpiresBefore: now.AddDate(0, 0, keys.Stages()[0]), Unsettled: true,
+			Limit: shownWaiting,
 		},
 	)
 	if err != nil {
-		return o, err
+		return nil, err
 	}
-	o.Expiring = convert(expiring, a.keyOf)
-	return o, nil
+	var conflicts, candidates, ending []wire.Attention
+	for _, v := range waiting {
+		k := a.keyOf(v)
+		if k.Conflict {
+			conflicts = append(conflicts, wire.Attention{
+				Word: conflictWord, Key: &k, Why: "A sighting shows another fingerprint than the key's.",
+				Act: "Find out which is right, and record why the other differs (“endeixis keyring resolve”), or withdraw the key.",
+			})
+			continue
+		}
+		candidates = append(candidates, wire.Attention{
+			Word: candidateWord, Key: &k, Why: "It waits for somebody to decide whether it counts.",
+			Act: "Confirm its fingerprint on independent channels and admit it, or settle it if nobody will.",
+		})
+	}
+	for _, v := range expiring {
+		k := a.keyOf(v)
+		e := wire.Attention{
+			Word: expiringWord, Key: &k, Why: "It expires within two months; what it signs then does not count.",
+			Act: "Ask the publisher for a copy with a later date, and import it.",
+		}
+		if k.Expired || k.Revoked != nil {
+			e.Word, e.Why = expiredWord, "It has expired or was revoked, and counts for nothing new."
+			e.Act = "Import a newer copy if there is one; withdraw it, or settle it, if its publisher uses another key."
+		}
+		ending = append(ending, e)
+	}
+	return slices.Concat(conflicts, ending, candidates), nil
+}
+
+func (a *API) listAttention(
+	ctx context.Context, in *wire.ListAttentionRequest,
+) (*wire.Page[wire.Attention], error) {
+	out := wire.Page[wire.Attention]{Items: []wire.Attention{}}
+	if p, _ := principal(ctx); in.Cursor == "" && decidesOnKeys(p.Role) {
+		standing, err := a.standingKeys(ctx)
+		if err != nil {
+			return nil, err
+		}
+		out.Items = append(out.Items, standing...)
+	}
+	page, err := a.Query.Standing(ctx, in.Cursor, in.Limit)
+	if err != nil {
+		return nil, err
+	}
+	out.Items = append(out.Items, convert(page.Rows, func(s query.Standing) wire.Attention {
+		b := batchOf(s.Batch)
+		return wire.Attention{
+			Word: string(*b.Present()), Batch: &b, N: s.N, Path: plain.Text(s.Path), Why: s.Why, Act: s.Act,
+		}
+	})...)
+	out.Next = page.Next
+	return &out, nil
 }

@@ -4,9 +4,12 @@ import (
 	"context"
 	"encoding/hex"
 	"encoding/json"
+	"strconv"
+	"time"
 
 	"endeixis/core/ledger"
 	"endeixis/core/plain"
+	"endeixis/internal/fault"
 	"endeixis/internal/inquiries"
 	"endeixis/internal/query"
 	"endeixis/internal/records"
@@ -27,14 +30,44 @@ func (a *API) registerRecords() {
 }
 
 func (a *API) listRecords(ctx context.Context, in *wire.ListRecordsRequest) (*wire.Page[wire.Record], error) {
-	page, err := a.Query.Records(
-		ctx,
-		query.RecordFilter{
-			Kind: in.Kind, Verdict: in.Verdict, Batch: in.Batch, Name: in.Name, Limit: in.Limit,
-		},
-		in.Cursor,
-	)
+	f := query.RecordFilter{
+		Kind: in.Kind, Verdict: in.Verdict, Batch: in.Batch, Name: in.Name, By: in.By, Publisher: in.Publisher,
+		Ground: in.Ground, Cause: in.Cause, Key: in.Key, Digest: in.Digest, Device: in.Device, Place: in.Place,
+		Label: in.Label, Limit: in.Limit,
+	}
+	if in.Waiver != "" {
+		n, err := strconv.ParseInt(in.Waiver, 10, 64)
+		if err != nil {
+			return nil, err
+		}
+		f.Waiver = &n
+	}
+	var err error
+	if f.From, err = momentOf(in.From, "from", 0); err != nil {
+		return nil, err
+	}
+	if f.To, err = momentOf(in.To, "to", 1); err != nil {
+		return nil, err
+	}
+	page, err := a.Query.Records(ctx, f, in.Cursor)
 	return answer(pageOf(page, recordOf), err)
+}
+
+// momentOf reads a day or a time, or nothing. Of a day it is the beginning, or that of a day as many days later.
+func momentOf(given, field string, days int) (*time.Time, error) {
+	if given == "" {
+		return nil, nil //nolint:nilnil // nothing is no limit
+	}
+	if day, err := time.Parse(time.DateOnly, given); err == nil {
+		day = day.AddDate(0, 0, days)
+		return &day, nil
+	}
+	at, err := time.Parse(time.RFC3339, given)
+	if err != nil {
+		return nil, fault.New(fault.Invalid, fault.BadPeriod, "%s is neither a day nor a time.", plain.Quoted(given)).
+			Advise("Write a day as 2026-11-30, or a time as 2026-11-30T09:30:00Z.").At(field)
+	}
+	return &at, nil
 }
 
 func (a *API) showCheckpoint(ctx context.Context, in *wire.CheckpointRequest) (*wire.Checkpoint, error) {
@@ -73,6 +106,7 @@ func recordOf(r query.Record) wire.Record {
 		Position: r.Position, Kind: r.Kind, At: r.At, By: r.By, Subject: plain.Text(r.Subject),
 		Verdict: r.Verdict, Batch: r.Batch, Leaf: hex.EncodeToString(r.Leaf),
 	}
+	v.Sentences = r.Sentences
 	if r.Body != nil {
 		v.Body = json.RawMessage(r.Body)
 	}

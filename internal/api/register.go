@@ -24,7 +24,9 @@ func (a *API) register() {
 
 // pageOf makes a page of the API from one of the read side.
 func pageOf[A, B any](page query.Page[A], f func(A) B) wire.Page[B] {
-	return wire.Page[B]{Items: convert(page.Rows, f), Next: page.Next}
+	return wire.Page[B]{
+		Items: convert(page.Rows, f), Next: page.Next, Count: page.Count, AtLeast: page.AtLeast,
+	}
 }
 
 // convert makes a list of one kind from a list of another; never nil, so that

@@ -24,7 +24,8 @@ import (
 func (a *app) batchCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "batch", Short: "Verify folders, and look at what was verified"}
 	cmd.AddCommand(
-		a.batchRun(), a.batchSurvey(), a.batchList(), a.batchShow(), a.batchFollow(), a.batchCancel(), a.batchResume(),
+		a.batchRun(), a.batchSurvey(), a.batchList(), a.batchShow(), a.batchFollow(), a.batchCancel(), a.batchSettle(),
+		a.batchResume(),
 		a.batchHandOn(), a.batchDrill(), a.batchAttestation(),
 	)
 	return cmd

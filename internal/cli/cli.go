@@ -134,7 +134,7 @@ refused; 11 nothing was refused, something is unproven.`,
 		a.keyringCommand(), a.publisherCommand(), a.recordCommand(), a.policyCommand(), a.waiverCommand(),
 		a.reassessCommand(), a.userCommand(), a.passwordCommand(), a.tokenCommand(), a.digestCommand(),
 		a.manifestCommand(), a.referenceCommand(), a.spotCommand(), a.readbackCommand(), a.deviceCommand(),
-		a.satchelCommand(),
+		a.satchelCommand(), a.attentionCommand(),
 	)
 	root.Args = cobra.ArbitraryArgs
 	strict(root)

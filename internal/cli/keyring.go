@@ -16,7 +16,8 @@ func (a *app) keyringCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "keyring", Short: "Keep the publishers' keys"}
 	cmd.AddCommand(
 		a.keyringInspect(), a.keyringImport(), a.keyringList(), a.keyringShow(), a.keyringSight(), a.keyringResolve(),
-		a.keyringAdmit(), a.keyringDecline(), a.keyringWithdraw(), a.keyringReconsider(), a.keyringLookup(),
+		a.keyringAdmit(), a.keyringDecline(), a.keyringWithdraw(), a.keyringReconsider(),
+		a.keyringSettle(), a.keyringLookup(),
 		a.keyringReach(),
 	)
 	return cmd

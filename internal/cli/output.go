@@ -358,10 +358,22 @@ func oneMore(limit int) int {
 // upTo prints a list of up to a limit, and says when there is more: whatever reads it
 // is not to take it for all there is.
 func upTo[T any](a *app, list []T, limit int, print func(list []T) error) error {
+	return firstOf(a, list, limit, nil, false, print)
+}
+
+// firstOf is [upTo] where it may be known how many there are in all; atLeast says that there may be more of them.
+func firstOf[T any](a *app, list []T, limit int, count *int, atLeast bool, print func(list []T) error) error {
 	if limit <= 0 || len(list) <= limit {
 		return print(list)
 	}
 	err := print(list[:limit])
-	a.note("These are the first %d; there are more. --limit 0 lists all.", limit)
+	more := "there are more"
+	switch {
+	case count != nil && atLeast:
+		more = fmt.Sprintf("there are at least %d", *count)
+	case count != nil:
+		more = fmt.Sprintf("there are %d", *count)
+	}
+	a.note("These are the first %d; %s. --limit 0 lists all.", limit, more)
 	return err
 }

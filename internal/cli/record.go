@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/mod/sumdb/note"
 
+	"endeixis/core/diagnose"
 	"endeixis/core/judge"
 	"endeixis/core/ledger"
 	"endeixis/core/plain"
@@ -27,25 +28,32 @@ func (a *app) recordCommand() *cobra.Command {
 }
 
 func (a *app) recordList() *cobra.Command {
-	var q client.RecordQuery
+	var q wire.ListRecordsRequest
+	var limit int
 	cmd := &cobra.Command{
 		Use: "list", Short: "List records, the newest first", Args: cobra.NoArgs,
-		Example: "  endeixis record list --verdict refused\n  endeixis record list --name gauge-fw --limit 100",
+		Long: `list looks through everything that was ever recorded. All that is given has to fit. Days count as in UTC.
+
+A key is found by its fingerprint or key ID, or by at least 8 digits of the beginning or end of one; a digest
+by at least its first 8 digits, in any algorithm, among those that were computed of files.`,
+		Example: `  endeixis record list --verdict refused
+  endeixis record list --by ines --from 2026-10-01 --to 2026-10-31
+  endeixis record list --digest 4f6a02d1
+  endeixis record list --publisher corran --ground signer-contradicted
+  endeixis record list --waiver 118`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			limit := q.Limit
-			q.Limit = oneMore(limit)
-			records, err := c.Records(cmd.Context(), q)
+			records, count, atLeast, err := c.Records(cmd.Context(), q, oneMore(limit))
 			if err != nil {
 				return err
 			}
 			g := &grid{
 				header: []string{"record", "kind", "verdict", "subject", "batch", "by", "at"}, empty: "No record fits.",
 			}
-			return upTo(a, records, limit, func(records []wire.Record) error {
+			return firstOf(a, records, limit, count, atLeast, func(records []wire.Record) error {
 				for _, r := range records {
 					batch := ""
 					if r.Batch != nil {
@@ -64,7 +72,19 @@ func (a *app) recordList() *cobra.Command {
 	wordFlag(cmd, &q.Verdict, "verdict", judge.Verdicts(), "only with this verdict")
 	cmd.Flags().StringVar(&q.Name, "name", "", "a part of the file name or other subject")
 	cmd.Flags().Int64Var(&q.Batch, "batch", 0, "only those of this batch")
-	cmd.Flags().IntVar(&q.Limit, "limit", 30, "at most this many; 0 for all")
+	cmd.Flags().StringVar(&q.By, "by", "", "only on this person's word")
+	cmd.Flags().StringVar(&q.From, "from", "", "only since this day, as 2026-11-30, or time")
+	cmd.Flags().StringVar(&q.To, "to", "", "only until this day, which is included, or time")
+	cmd.Flags().StringVar(&q.Publisher, "publisher", "", "only about this publisher, or what is expected from or signed for it")
+	cmd.Flags().StringVar(&q.Key, "key", "", "only about this key, or what it has signed")
+	cmd.Flags().StringVar(&q.Digest, "digest", "", "only of files with this digest")
+	wordFlag(cmd, &q.Ground, "ground", judge.Codes(), "only with this ground")
+	wordFlag(cmd, &q.Cause, "cause", diagnose.Codes(), "only where this explains a difference")
+	cmd.Flags().StringVar(&q.Waiver, "waiver", "", "only what rests on the waiver of this record, and its end")
+	cmd.Flags().StringVar(&q.Device, "device", "", "only of this device")
+	cmd.Flags().StringVar(&q.Place, "place", "", "a part of where the bytes were read: a folder, host or medium")
+	cmd.Flags().StringVar(&q.Label, "label", "", "a part of a batch's label")
+	cmd.Flags().IntVar(&limit, "limit", 30, "at most this many; 0 for all")
 	return cmd
 }
 
@@ -91,6 +111,12 @@ func (a *app) recordShow() *cobra.Command {
 			g.add(strconv.FormatInt(r.Position, 10), string(r.Kind), deref(r.Verdict), r.Subject, r.By, moment(r.At))
 			return a.print(r, g, func() {
 				a.draw(g)
+				if len(r.Sentences) > 0 {
+					fmt.Fprintln(a.stdout)
+				}
+				for _, sentence := range r.Sentences {
+					a.wrapped("", sentence)
+				}
 				body, err := json.MarshalIndent(r.Body, "", "  ")
 				if err != nil {
 					return

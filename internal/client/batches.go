@@ -29,6 +29,18 @@ func (c *Client) CancelBatch(ctx context.Context, id int64, reason string) (wire
 	return call(ctx, c, wire.CancelBatch, wire.CancelRequest{ID: id, Body: wire.Reasoned{Reason: reason}})
 }
 
+// SettleBatch records that a batch needs no attention as it is.
+func (c *Client) SettleBatch(ctx context.Context, id int64, reason string) (wire.Batch, error) {
+	return call(ctx, c, wire.SettleBatch, wire.CancelRequest{ID: id, Body: wire.Reasoned{Reason: reason}})
+}
+
+// Attention lists what needs attention, at most limit entries, or all for 0.
+func (c *Client) Attention(ctx context.Context, limit int) ([]wire.Attention, error) {
+	return all(limit, func(cursor string) (wire.Page[wire.Attention], error) {
+		return call(ctx, c, wire.ListAttention, wire.ListAttentionRequest{Cursor: cursor})
+	})
+}
+
 // Copies tells how copies of a batch's manifests compare.
 func (c *Client) Copies(ctx context.Context, id int64) ([]wire.Copy, error) {
 	page, err := call(ctx, c, wire.ListCopies, wire.BatchAt{ID: id})

@@ -59,6 +59,11 @@ func (c *Client) WithdrawKey(ctx context.Context, fingerprint, reason string) (w
 	return c.keyStep(ctx, wire.WithdrawKey, fingerprint, reason)
 }
 
+// SettleKey records that a key needs no attention as it is.
+func (c *Client) SettleKey(ctx context.Context, fingerprint, reason string) (wire.Key, error) {
+	return c.keyStep(ctx, wire.SettleKey, fingerprint, reason)
+}
+
 // ReconsiderKey makes a withdrawn key a candidate again.
 func (c *Client) ReconsiderKey(ctx context.Context, fingerprint, reason string) (wire.Key, error) {
 	return c.keyStep(ctx, wire.ReconsiderKey, fingerprint, reason)

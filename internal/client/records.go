@@ -3,30 +3,31 @@ package client
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 
-	"endeixis/core/judge"
 	"endeixis/core/ledger"
 	"endeixis/internal/wire"
 )
 
-// RecordQuery narrows a list of records.
-type RecordQuery struct {
-	Kind    ledger.Kind
-	Verdict judge.Verdict
-	Name    string
-	Batch   int64
-	Limit   int
-}
-
-// Records lists records, the newest first.
-func (c *Client) Records(ctx context.Context, q RecordQuery) ([]wire.Record, error) {
-	return all(q.Limit, func(cursor string) (wire.Page[wire.Record], error) {
-		return call(
-			ctx, c, wire.ListRecords,
-			wire.ListRecordsRequest{Kind: q.Kind, Verdict: q.Verdict, Batch: q.Batch, Name: q.Name, Cursor: cursor},
-		)
+// Records lists records, the newest first, at most limit of them, or all for 0. count is how many there are in all,
+// or nil where that was not counted; atLeast says that there may be more.
+func (c *Client) Records(
+	ctx context.Context, q wire.ListRecordsRequest, limit int,
+) (out []wire.Record, count *int, atLeast bool, err error) {
+	out, err = all(limit, func(cursor string) (wire.Page[wire.Record], error) {
+		q.Cursor = cursor
+		page, err := call(ctx, c, wire.ListRecords, q)
+		if err == nil && cursor == "" {
+			count, atLeast = page.Count, page.AtLeast
+			if count == nil && q.Narrow() {
+				// One of before these filters does not see them, and would list everything.
+				err = errors.New("the service is older than this program and cannot look for that; only --kind, --verdict, --batch and --name")
+			}
+		}
+		return page, err
 	})
+	return out, count, atLeast, err
 }
 
 // Record returns one record.

@@ -32,6 +32,7 @@ const (
 	BadOutcome           Code = "bad-outcome"
 	BadPart              Code = "bad-part"
 	BadPattern           Code = "bad-pattern"
+	BadPeriod            Code = "bad-period"
 	BadPlace             Code = "bad-place"
 	BadPolicy            Code = "bad-policy"
 	BadPrinted           Code = "bad-printed"
@@ -139,6 +140,7 @@ const (
 	NothingToAttest      Code = "nothing-to-attest"
 	NothingToChange      Code = "nothing-to-change"
 	NothingToCompare     Code = "nothing-to-compare"
+	NothingToSettle      Code = "nothing-to-settle"
 	OnlyTyped            Code = "only-typed"
 	OriginPath           Code = "origin-path"
 	OriginUnknown        Code = "origin-unknown"
@@ -208,6 +210,7 @@ const (
 	WaiverTooWide        Code = "waiver-too-wide"
 	WaiverUnknown        Code = "waiver-unknown"
 	WhichDevice          Code = "which-device"
+	WideSearch           Code = "wide-search"
 	WritersKeyMissing    Code = "writers-key-missing"
 	WrongPassword        Code = "wrong-password"
 	WrongShape           Code = "wrong-shape"
@@ -245,6 +248,7 @@ var meanings = []struct {
 	{BadOutcome, "an outcome judged on site cannot be used"},
 	{BadPart, "the part of the file that is asked for does not lie in it"},
 	{BadPattern, "the pattern of file names narrows nothing down"},
+	{BadPeriod, "a day or time cannot be read"},
 	{BadPlace, "the place is missing or too long"},
 	{BadPolicy, "the policy has mistakes"},
 	{BadPrinted, "the text copied from a console cannot be used"},
@@ -352,6 +356,7 @@ var meanings = []struct {
 	{NothingToAttest, "there is no verdict that could be attested"},
 	{NothingToChange, "the request changes nothing"},
 	{NothingToCompare, "no bytes of the file were measured"},
+	{NothingToSettle, "what is to be settled needs no attention, or something else"},
 	{OnlyTyped, "only a person can reach the device"},
 	{OriginPath, "the path at the origin cannot be asked for"},
 	{OriginUnknown, "there is no such origin"},
@@ -421,6 +426,7 @@ var meanings = []struct {
 	{WaiverTooWide, "a waiver has to be for a publisher or for names of files"},
 	{WaiverUnknown, "there is no such waiver"},
 	{WhichDevice, "the request does not say which device"},
+	{WideSearch, "a search gives too little to go by"},
 	{WritersKeyMissing, "this host has no key to seal records with"},
 	{WrongPassword, "name and password do not fit together"},
 	{WrongShape, "the number of readings is not that of the alterations"},

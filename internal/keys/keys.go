@@ -79,6 +79,8 @@ type Filter struct {
 	Waiting bool
 	// ExpiresBefore lists keys that expire before then; zero lists all.
 	ExpiresBefore time.Time
+	// Unsettled leaves out those that somebody has settled as they are.
+	Unsettled bool
 	// After is the fingerprint behind which the page begins, and Limit how
 	// many keys it has; 0 means all.
 	After openpgp.Fingerprint
@@ -122,6 +124,19 @@ func (s *Service) List(ctx context.Context, f Filter) ([]View, bool, error) {
 		return nil, false, err
 	}
 	now := s.now()
+	// For many keys what is recorded about all is gone through once.
+	changesOf := grouped(b.Steps, func(c store.KeyChange) []byte { return c.Fingerprint })
+	sightingsOf := grouped(b.Sightings, func(v store.Sighting) []byte { return v.Fingerprint })
+	proposalsOf := grouped(b.Waiting(), func(p store.Proposal) []byte { return p.Fingerprint })
+	about := func(fp []byte) evidence {
+		return evidence{changesOf[string(fp)], sightingsOf[string(fp)], proposalsOf[string(fp)]}
+	}
+	settled := settlements{}
+	if f.Unsettled {
+		if settled, err = s.settlements(ctx); err != nil {
+			return nil, false, err
+		}
+	}
 	fingerprints, skipping, more := [][]byte{}, f.After != "", false
 	for _, k := range ring.Keys() {
 		fp := k.Certificate.Primary.Fingerprint
@@ -132,21 +147,22 @@ func (s *Service) List(ctx context.Context, f Filter) ([]View, bool, error) {
 		if !f.matches(k, now, policies.Rules(now)) {
 			continue
 		}
+		if len(settled) > 0 && !k.Conflict {
+			expires, _ := k.Certificate.Expires(policies.Rules(now))
+			if settled.hold(b.Keys[string(fp)].Row, about(fp.Bytes()), expires, now) {
+				continue
+			}
+		}
 		if more = f.Limit > 0 && len(fingerprints) == f.Limit; more {
 			break
 		}
 		fingerprints = append(fingerprints, fp.Bytes())
 	}
 	out := make([]View, 0, len(fingerprints))
-	// For many keys what is recorded about all is gone through once.
-	changesOf := grouped(b.Steps, func(c store.KeyChange) []byte { return c.Fingerprint })
-	sightingsOf := grouped(b.Sightings, func(v store.Sighting) []byte { return v.Fingerprint })
-	proposalsOf := grouped(b.Waiting(), func(p store.Proposal) []byte { return p.Fingerprint })
 	for _, fp := range fingerprints {
 		row := b.Keys[hex.EncodeToString(fp)].Row
 		v, err := s.view(
-			ring, row, evidence{changesOf[string(fp)], sightingsOf[string(fp)], proposalsOf[string(fp)]},
-			policies.Of(row.Publisher), nil,
+			ring, row, about(fp), policies.Of(row.Publisher), nil,
 		)
 		if err != nil {
 			return nil, false, err

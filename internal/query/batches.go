@@ -103,12 +103,17 @@ type BatchFilter struct {
 	Verdict judge.Verdict
 	// Source is the reference of a depot's folder.
 	Source string
+	// Unsettled lists those that need attention, if they are refused or unproven.
+	Unsettled bool
 	// Limit is how many are in a page at most.
 	Limit int
 }
 
 func (f BatchFilter) store() store.BatchFilter {
-	return store.BatchFilter{State: f.State, Verdict: string(f.Verdict), Source: f.Source, Limit: f.Limit}
+	return store.BatchFilter{
+		State: f.State, Verdict: string(f.Verdict), Source: f.Source, Unsettled: f.Unsettled,
+		Limit: f.Limit,
+	}
 }
 
 // Batches lists batches, the newest first.

@@ -6,3 +6,6 @@ import "time"
 func (s *Service) Narrow(window int64, patience time.Duration, limit int) {
 	s.window, s.patience, s.few = window, patience, limit
 }
+
+// Hasty has searches look at few records at once, and has them patient for no longer than for one question.
+func (s *Service) Hasty(atOnce int) { s.atOnce, s.patience = atOnce, 0 }

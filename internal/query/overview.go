@@ -33,8 +33,8 @@ func (s *Service) Overview(ctx context.Context, now time.Time) (Overview, error)
 		into   *[]Batch
 		filter BatchFilter
 	}{
-		{&o.Refused, BatchFilter{Verdict: judge.Refused, Limit: 5}},
-		{&o.Unproven, BatchFilter{Verdict: judge.Unproven, Limit: 5}},
+		{&o.Refused, BatchFilter{Verdict: judge.Refused, Unsettled: true, Limit: 5}},
+		{&o.Unproven, BatchFilter{Verdict: judge.Unproven, Unsettled: true, Limit: 5}},
 		{&o.Running, BatchFilter{State: state.BatchMeasuring, Limit: 10}},
 		{&o.Running, BatchFilter{State: state.BatchWaiting, Limit: 10}},
 		{&o.Recent, BatchFilter{Limit: 8}},

@@ -22,17 +22,23 @@ type Service struct {
 	patience time.Duration
 	// few is up to how many records are looked at one by one for a name.
 	few int
+	// atOnce is how many records one question of a search looks at, and up to how many are counted.
+	atOnce int
 }
 
 // New returns a Service.
 func New(s *store.Store) *Service {
-	return &Service{store: s, window: 4_000, patience: 50 * time.Millisecond, few: 20_000}
+	return &Service{store: s, window: 4_000, patience: 50 * time.Millisecond, few: 20_000, atOnce: 10_000}
 }
 
 // A Page is a part of a list, and where to go on. Next is empty at the end.
 type Page[T any] struct {
 	Rows []T
 	Next string
+	// Count is how many there are in all, where that was counted, and nil where not. AtLeast says that there
+	// may be more.
+	Count   *int
+	AtLeast bool
 }
 
 // pageOf makes a page of rows of which one more than the limit was asked for.
@@ -41,7 +47,7 @@ func pageOf[T any](rows []T, limit int, next func(last T) string) Page[T] {
 		return Page[T]{Rows: rows}
 	}
 	rows = rows[:limit]
-	return Page[T]{rows, next(rows[limit-1])}
+	return Page[T]{Rows: rows, Next: next(rows[limit-1])}
 }
 
 // each returns what f makes of each row.

@@ -7,6 +7,7 @@ import (
 	"time"
 	"unicode"
 
+	"endeixis/core/diagnose"
 	"endeixis/core/judge"
 	"endeixis/core/ledger"
 	"endeixis/internal/store"
@@ -25,6 +26,8 @@ type Record struct {
 	// Body is the record byte for byte as it was hashed; it is nil in lists.
 	Body []byte
 	Leaf []byte
+	// Sentences say what it says, for people; they are nil in lists.
+	Sentences []string
 }
 
 // RecordOf returns what a row holds.
@@ -42,6 +45,20 @@ type RecordFilter struct {
 	Batch   int64
 	// Name matches a part of the subject, ignoring case.
 	Name string
+	// By is the name of a person, and Publisher a slug.
+	By, Publisher string
+	Ground        judge.Code
+	Cause         diagnose.Code
+	// Key is a fingerprint or key ID, or what one begins or ends with; Digest is what a value begins with, in
+	// any algorithm. Both are in hexadecimal, of 8 digits at least.
+	Key, Digest string
+	Device      string
+	// Place and Label match a part of where bytes were read, and of a batch's label, ignoring case.
+	Place, Label string
+	// Waiver is the position of the record that granted one.
+	Waiver *int64
+	// From is the first moment, and To the first that is too late.
+	From, To *time.Time
 	// Limit is how many are in a page at most.
 	Limit int
 }
@@ -60,8 +77,11 @@ func (s *Service) Records(ctx context.Context, f RecordFilter, cursor string) (P
 	if err != nil {
 		return Page[Record]{}, err
 	}
+	if f.Name == "" || f.narrow() {
+		return s.search(ctx, f, before)
+	}
 	rows, next, err := s.records(ctx, f.store(before), f.Limit)
-	return Page[Record]{each(rows, RecordOf), next}, err
+	return Page[Record]{Rows: each(rows, RecordOf), Next: next}, err
 }
 
 // records looks for records, and says where to go on.

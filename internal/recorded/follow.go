@@ -167,7 +167,7 @@ func (f *Follower) follows(r store.Record) ([]row, error) {
 	if o, ok := b.(ItemOutcome); ok && o.Verdict != "" {
 		f.verdicts[h.At.UTC().Format(time.DateOnly)+" "+string(o.Verdict)]++
 	}
-	out := []row{listed}
+	out := append([]row{listed}, termsRow(h, b)...)
 	if b, ok := b.(single); ok {
 		made := b.alone(h)
 		if made.odd != nil {

@@ -49,6 +49,7 @@ type ItemOutcome struct {
 	digests map[string]string
 	signers []string
 	renamed []store.Entry
+	found   []store.Term
 }
 
 // Kind is [ledger.ItemOutcome].
@@ -82,6 +83,7 @@ func (b *ItemOutcome) Put(e Evidence) error {
 		}
 	}
 	b.signers = distinct(b.signers)
+	b.found = termsOf(e.Outcome.Grounds)
 	return errors.Join(err1, err2, err3, err4)
 }
 

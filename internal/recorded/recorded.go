@@ -63,6 +63,7 @@ func init() {
 		Reassessed{},
 		BatchResult{},
 		BatchCancelled{},
+		Settlement{},
 		Drilled{},
 		UserAdded{},
 		UserChanged{},

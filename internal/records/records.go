@@ -115,8 +115,13 @@ func (s *Service) write(ctx context.Context, tx *store.Tx, entries []Entry) ([]r
 		return nil, err
 	}
 	bodies := make([]recorded.Body, len(entries))
+	var terms store.RecordTerms
 	for i, e := range entries {
 		heads[i].Position, bodies[i] = rows[i].Position, e.Body
+		terms.Add(rows[i].Position, recorded.Terms(heads[i], e.Body))
+	}
+	if err := tx.AddTerms(ctx, terms); err != nil {
+		return nil, err
 	}
 	return heads, recorded.Follow(ctx, tx, heads, bodies)
 }
@@ -160,7 +165,14 @@ func (s *Service) Get(ctx context.Context, position int64) (query.Record, error)
 		return query.Record{}, fault.New(fault.NotFound, fault.RecordUnknown, "There is no record %d.", position).
 			Advise("“endeixis record list” shows which there are.")
 	}
-	return query.RecordOf(r), err
+	out := query.RecordOf(r)
+	if err == nil {
+		// One that cannot be read is shown as it is written, and told of by every audit.
+		if h, b, unread := recorded.Read(position, r.Body); unread == nil {
+			out.Sentences = recorded.Sentences(h, b)
+		}
+	}
+	return out, err
 }
 
 // Receipt proves that a record is in the ledger.

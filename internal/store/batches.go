@@ -102,6 +102,9 @@ const selectBatches = `SELECT b.id, b.label, b.source_kind, b.source, b.publishe
 // AddBatch stores a new batch and returns its ID. With an idempotency key
 // that this person used before, it returns the earlier batch's ID and false.
 func (t *Tx) AddBatch(ctx context.Context, b Batch) (id int64, added bool, err error) {
+	if b.Named == nil {
+		b.Named = []byte("[]")
+	}
 	err = explain(
 		t.tx.GetContext(
 			ctx,
@@ -181,6 +184,9 @@ type BatchFilter struct {
 	Verdict string
 	// Source is the reference of a depot's folder.
 	Source string
+	// Unsettled lists those that still need attention: nobody has settled them as they are, and no later batch of
+	// the same place is cleared.
+	Unsettled bool
 	// Before is the ID to go on from, downwards; 0 starts at the newest.
 	Before int64
 	Limit  int
@@ -194,6 +200,9 @@ func (s Reads) Batches(ctx context.Context, f BatchFilter) ([]Batch, error) {
 	where.add(&args, f.Verdict != "", "(b.verdict = $%[1]d OR b.id IN (SELECT batch_id FROM rejudged_batches)) AND "+
 		"coalesce(w.verdict, b.verdict) = $%[1]d", f.Verdict)
 	where.add(&args, f.Source != "", "b.source = $%d AND b.source_kind = 'depot'", f.Source)
+	if f.Unsettled {
+		where = append(where, needsAttention)
+	}
 	where.add(&args, f.Before != 0, "b.id < $%d", f.Before)
 	out := []Batch{}
 	err := s.q.SelectContext(ctx, &out, selectBatches+where.clause()+`ORDER BY b.id DESC LIMIT $1`, args...)

@@ -179,6 +179,14 @@ func PlacedTables() []PlacedTable {
 				"r.kind", "r.at", "r.by_name", "r.subject", "coalesce(r.verdict, '')", "r.batch_id",
 			) + ` FROM ledger_records r`, "r.position"},
 		{
+			"record_terms", "what records are found by",
+			`SELECT 'record ' || p.position AS key, p.position, ` + fields("p.terms") +
+				` FROM (SELECT r.position, jsonb_agg(t.facet || ':' || t.value
+					ORDER BY (t.facet || ':' || t.value) COLLATE "C") AS terms
+					FROM record_terms r JOIN terms t ON t.id = r.term GROUP BY r.position) p`,
+			"p.position",
+		},
+		{
 			"batches", "batches",
 			`SELECT 'batch ' || b.id AS key, b.position, ` + fields(
 				"b.id",
@@ -261,6 +269,13 @@ func PlacedTables() []PlacedTable {
 			`SELECT 'satchel ' || s.id AS key, s.position, ` + fields(
 				"s.id", "s.digest", "s.document", "s.by_name", "s.at", "s.until",
 			) + ` FROM satchels s`,
+			"s.position",
+		},
+		{
+			"settlements", "what was settled",
+			`SELECT 'record ' || s.position AS key, s.position, ` + fields(
+				"s.batch_id", "encode(s.fingerprint, 'hex')", "s.reason", "s.by_name", "s.at",
+			) + ` FROM settlements s`,
 			"s.position",
 		},
 		{

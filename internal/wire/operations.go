@@ -186,6 +186,11 @@ var (
 		Summary: "End a batch before it is done: one's own, or anybody's for a curator; what is measured stays",
 		Role:    roles.Operator, Status: http.StatusAccepted,
 	}
+	SettleBatch = Operation[CancelRequest, Batch]{
+		Method: post, Path: "/batches/{id}/settlement", ID: "settle-batch",
+		Summary: "Record that a refused or unproven batch needs no attention as it is, and why; its verdict stays",
+		Role:    roles.Operator,
+	}
 	FollowBatch = Operation[FollowBatchRequest, Batch]{
 		Method: get, Path: "/batches/{id}/events", ID: "follow-batch",
 		Summary: "Follow a batch; every event is the whole batch as it then stands", Role: roles.Auditor,
@@ -223,6 +228,11 @@ var (
 		Summary: "List the manifest entries of a batch whose files are not here", Role: roles.Auditor,
 	}
 
+	ListAttention = Operation[ListAttentionRequest, Page[Attention]]{
+		Method: get, Path: "/attention", ID: "list-attention",
+		Summary: "List what needs attention, each with its reason and what helps: keys, for those who decide about them, and batches that are refused or unproven",
+		Role:    roles.Auditor,
+	}
 	ShowOverview = Operation[Nothing, Overview]{
 		Method: get, Path: "/overview", ID: "overview", Summary: "What needs attention", Role: roles.Auditor,
 	}
@@ -371,6 +381,10 @@ var (
 	WithdrawKey = Operation[KeyStepRequest, Key]{
 		Method: post, Path: "/keys/{fingerprint}/withdrawal", ID: "withdraw-key",
 		Summary: "Withdraw an admitted key, and judge again what rests on it", Role: roles.Curator,
+	}
+	SettleKey = Operation[KeyStepRequest, Key]{
+		Method: post, Path: "/keys/{fingerprint}/settlement", ID: "settle-key",
+		Summary: "Record that a key needs no attention as it is, and why; how it stands stays", Role: roles.Curator,
 	}
 	ReconsiderKey = Operation[KeyStepRequest, Key]{
 		Method: post, Path: "/keys/{fingerprint}/reconsideration", ID: "reconsider-key",

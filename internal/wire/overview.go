@@ -21,3 +21,20 @@ type DayCount struct {
 	Verdict judge.Verdict `json:"verdict"`
 	Count   int           `json:"count"`
 }
+
+// ListAttentionRequest asks for what needs attention.
+type ListAttentionRequest struct {
+	Cursor string `query:"cursor"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"50"`
+}
+
+// Attention is something that needs attention: a batch or a key.
+type Attention struct {
+	Word  string `json:"word" doc:"What it is: refused or unproven, or conflict, expired, expiring or candidate."`
+	Batch *Batch `json:"batch,omitempty"`
+	Key   *Key   `json:"key,omitempty"`
+	N     int    `json:"n,omitempty" doc:"The item of the batch that decides."`
+	Path  string `json:"path,omitempty" doc:"Its path."`
+	Why   string `json:"why"`
+	Act   string `json:"act,omitempty" doc:"What helps."`
+}

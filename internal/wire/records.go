@@ -3,6 +3,7 @@ package wire
 import (
 	"time"
 
+	"endeixis/core/diagnose"
 	"endeixis/core/judge"
 	"endeixis/core/ledger"
 )
@@ -18,6 +19,8 @@ type Record struct {
 	Batch    *int64         `json:"batch,omitempty"`
 	Leaf     string         `json:"leaf" doc:"The leaf hash, in hexadecimal."`
 	Body     any            `json:"body,omitempty" doc:"The record's own JSON."`
+
+	Sentences []string `json:"sentences,omitempty" doc:"What it says, for people; not in lists. The text alone counts."`
 }
 
 // Checkpoint is a signed checkpoint.
@@ -57,8 +60,28 @@ type ListRecordsRequest struct {
 	Verdict judge.Verdict `query:"verdict"`
 	Batch   int64         `query:"batch"`
 	Name    string        `query:"name" maxLength:"500" doc:"A part of the subject, ignoring case."`
-	Cursor  string        `query:"cursor"`
-	Limit   int           `query:"limit" minimum:"1" maximum:"200" default:"50"`
+
+	By        string        `query:"by" maxLength:"200" doc:"The person on whose word it stands."`
+	Publisher string        `query:"publisher" maxLength:"200" doc:"Expected, or whose key signed, or whose keyring, policy or waivers it is about."`
+	Ground    judge.Code    `query:"ground" doc:"A ground that an outcome has, or that a waiver lifts."`
+	Cause     diagnose.Code `query:"cause" doc:"What was found to explain a difference."`
+	Key       string        `query:"key" maxLength:"200" doc:"A fingerprint or key ID, or at least 8 digits of the beginning or end of one."`
+	Digest    string        `query:"digest" maxLength:"300" doc:"A digest that was computed, in any algorithm, or at least its first 8 digits."`
+	Device    string        `query:"device" maxLength:"200"`
+	Place     string        `query:"place" maxLength:"500" doc:"A part of where bytes were read, ignoring case: a depot's folder, or a host with a folder or medium."`
+	Label     string        `query:"label" maxLength:"200" doc:"A part of a batch's label, ignoring case."`
+	Waiver    string        `query:"waiver" pattern:"^[0-9]{0,18}$" doc:"The record that granted it: what rests on it, and its end."`
+	From      string        `query:"from" maxLength:"40" doc:"A day, as 2026-11-30, or a time (RFC 3339)."`
+	To        string        `query:"to" maxLength:"40" doc:"The same; a day is included."`
+
+	Cursor string `query:"cursor"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"50"`
+}
+
+// Narrow reports whether anything is asked for beside kind, verdict, batch and name.
+func (r *ListRecordsRequest) Narrow() bool {
+	return r.By+r.Publisher+string(r.Ground)+string(r.Cause)+r.Key+r.Digest+r.Device+r.Place+r.Label+r.Waiver+
+		r.From+r.To != ""
 }
 
 // RecordAt names a record.

@@ -9,6 +9,9 @@ import "endeixis/internal/fault"
 type Page[T any] struct {
 	Items []T    `json:"items"`
 	Next  string `json:"next,omitempty" doc:"Give this as cursor to get the next page."`
+	// Count is nil where nothing was counted.
+	Count   *int `json:"count,omitempty" doc:"On the first page of a search: how many there are in all; up to 10,000 are counted."`
+	AtLeast bool `json:"at_least,omitempty" doc:"There may be more than count says."`
 }
 
 // Problem is an error for people and programs (RFC 9457), with our own members

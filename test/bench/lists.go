@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"endeixis/core/digest"
@@ -36,6 +37,9 @@ func history(ctx context.Context, db *store.Store, r *records.Service) error {
 	}
 	return nil
 }
+
+// people ask for the batches of the history in turn.
+var people = []string{"bench", "ines", "corin", "tobiah"}
 
 // madeUp stores one batch of the history, with its records.
 func madeUp(ctx context.Context, tx *store.Tx, r *records.Service, b, n int, at time.Time) error {
@@ -98,22 +102,27 @@ func madeUp(ctx context.Context, tx *store.Tx, r *records.Service, b, n int, at 
 		switch {
 		case item.Role == survey.Manifest:
 			evidence.Outcome.Verdict = ""
-			evidence.Outcome.Grounds[0].Signature = &judge.SignatureFacts{Issuer: fmt.Sprint(b % 50)}
+			evidence.Outcome.Grounds[0].Signature = &judge.SignatureFacts{Issuer: fmt.Sprintf("%040X", 0xB0B0_0000_0000+b%50)}
 		case evidence.Outcome.Verdict == judge.Cleared:
 			result.Cleared++
 		case evidence.Outcome.Verdict == judge.Unproven:
 			result.Unproven++
 		default:
 			result.Refused++
+			evidence.Outcome.Grounds[0] = judge.Ground{Code: judge.DigestMismatch, Effect: judge.Refuses, Sentence: "It differs."}
 		}
-		body := recorded.ItemOutcome{Batch: batch.ID, Source: source, N: i, Policy: 1, JudgedAsOf: at}
+		body := recorded.ItemOutcome{
+			Batch: batch.ID, Source: source, N: i, Policy: 1, JudgedAsOf: at,
+			Expected: judge.Expectation{Publishers: []string{fmt.Sprintf("publisher-%d", b%12)}, How: "scope"},
+		}
 		if err := body.Put(evidence); err != nil {
 			return err
 		}
 		surveyed[i] = store.Item{N: i, Path: item.Path, Role: string(item.Role), Size: item.Size, Survey: body.Survey}
 		outcomes[i] = records.Entry{
-			By: "bench", Subject: item.Path, Verdict: string(evidence.Outcome.Verdict), Batch: batch.ID, Body: body,
-			At: at,
+			By: people[b%len(people)], Subject: item.Path, Verdict: string(evidence.Outcome.Verdict), Batch: batch.ID,
+			Body: body,
+			At:   at,
 		}
 	}
 	result.Verdict = judge.Batch(result.Cleared, result.Unproven, result.Refused, 0, false)
@@ -144,6 +153,12 @@ func verdictOf(b, i int) judge.Verdict {
 	}
 	return judge.Cleared
 }
+
+// day is one that was some days ago.
+func day(ago int) string { return time.Now().UTC().AddDate(0, 0, -ago).Format(time.DateOnly) }
+
+// someDigest is the beginning of one in the history.
+func someDigest() string { return fmt.Sprintf("%x", sha256.Sum256([]byte("1234 56")))[:8] }
 
 // lists asks for lists and the overview of a database of a million records.
 func lists(dir string) ([]row, error) {
@@ -176,6 +191,19 @@ func lists(dir string) ([]row, error) {
 		{"records, by parts of many names", "/records?name=release-77%2Fpart-9"},
 		{"records, by verdict and kind", "/records?verdict=refused&kind=item-outcome"},
 		{"records, by batch", "/records?batch=2500"},
+		{"records, by person", "/records?by=ines"},
+		{"records, by ground", "/records?ground=digest-match"},
+		{"records, by publisher", "/records?publisher=publisher-7"},
+		{"records, by key", "/records?key=B0B000000031"},
+		{"records, by eight digits of a digest", "/records?digest=" + someDigest()},
+		{"records, by a part of a folder", "/records?place=release-39"},
+		{"records, by label", "/records?label=made"},
+		{"records, by period", "/records?from=" + day(400) + "&to=" + day(370)},
+		{"records, by person and period", "/records?by=ines&from=" + day(400) + "&to=" + day(370)},
+		{"records, by publisher and verdict", "/records?publisher=publisher-7&verdict=refused"},
+		{"records, by publisher and ground", "/records?publisher=publisher-7&ground=digest-mismatch"},
+		{"records, by publisher and person, who have nothing in common", "/records?publisher=publisher-8&by=ines"},
+		{"records, by folder, person and kind", "/records?place=release-39&by=corin&kind=item-outcome"},
 		{"batches, first page", "/batches"},
 		{"batches, by verdict", "/batches?verdict=unproven"},
 		{"batches, by state", "/batches?state=failed"},
@@ -188,11 +216,14 @@ func lists(dir string) ([]row, error) {
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", q.what, err)
 		}
-		const aim = 100 * time.Millisecond
+		aim := 100 * time.Millisecond
+		if strings.HasPrefix(q.what, "records") {
+			aim = 50 * time.Millisecond
+		}
 		out = append(out, row{
 			work:    "a million records: " + q.what,
 			floor:   "—",
-			aim:     "p95 ≤ 100 ms",
+			aim:     fmt.Sprintf("p95 ≤ %d ms", aim.Milliseconds()),
 			ours:    took,
 			against: took,
 			reached: took <= aim,

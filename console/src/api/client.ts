@@ -3,6 +3,7 @@ import { harmlessAll } from "../parts/text";
 
 import type { components, paths } from "./types";
 
+export type Attention = components["schemas"]["Attention"];
 export type Batch = components["schemas"]["Batch"];
 export type Item = components["schemas"]["Item"];
 export type ItemRow = components["schemas"]["ItemRow"];

@@ -1,16 +1,41 @@
 import { useInfiniteQuery, useMutation, useQuery } from "@tanstack/react-query";
 
 import { api, ask } from "./client";
-import { among, recordKindValues, verdictValues } from "./words";
+import { among, causeCodeValues, groundCodeValues, recordKindValues, verdictValues } from "./words";
 
-export function useRecords(filter: { name: string; kind: string; verdict: string; batch: string }) {
+/** By what records can be looked for, as it stands in the address of the page. */
+export const searched = [
+  "name",
+  "kind",
+  "verdict",
+  "batch",
+  "by",
+  "from",
+  "to",
+  "publisher",
+  "key",
+  "digest",
+  "ground",
+  "cause",
+  "waiver",
+  "device",
+  "place",
+  "label",
+] as const;
+
+export type Search = Record<(typeof searched)[number], string>;
+
+export function useRecords(filter: Search) {
   return useInfiniteQuery({
     queryKey: ["records", filter],
     queryFn: async ({ pageParam }) => {
+      const given = Object.fromEntries(Object.entries(filter).filter(([, value]) => value !== ""));
       const query = {
-        name: filter.name || undefined,
+        ...given,
         kind: among(recordKindValues, filter.kind),
         verdict: among(verdictValues, filter.verdict),
+        ground: among(groundCodeValues, filter.ground),
+        cause: among(causeCodeValues, filter.cause),
         batch: filter.batch ? Number(filter.batch) : undefined,
         limit: 50,
       };

@@ -1,6 +1,8 @@
 /** The words of the service's vocabularies, as its description lists them. */
 export {
+  causeCodeValues,
   fileRoleFilterValues,
+  groundCodeValues,
   manifestChannelValues,
   recordKindValues,
   roleValues,

@@ -193,6 +193,9 @@ function Digests({ item }: { item: Item }) {
           </div>
         ))}
       </dl>
+      <Link to={`/records?digest=${entries.find(([a]) => a === "SHA-256")?.[1] ?? entries[0]?.[1] ?? ""}`} className="quiet-link text-sm">
+        All records of these bytes
+      </Link>
     </section>
   );
 }

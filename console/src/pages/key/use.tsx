@@ -26,6 +26,9 @@ export function Use({ k }: { k: Key }) {
           {u.batches > u.newest.length && " and older ones"}
         </p>
       )}
+      <Link to={`/records?key=${k.fingerprint}`} className="quiet-link text-sm">
+        All records about this key, and of what it has signed
+      </Link>
     </section>
   );
 }

@@ -72,7 +72,13 @@ export function OverviewPage() {
       ) : (
         <div className="grid gap-6 lg:grid-cols-2">
           <Section title="Needs attention">
-            {quiet && <p className="py-2">Nothing: everything verified so far is cleared, and no key waits.</p>}
+            {quiet ? (
+              <p className="py-2">Nothing.</p>
+            ) : (
+              <Link to="/attention" className="quiet-link block py-2 text-sm">
+                Why, what helps, and how to settle it
+              </Link>
+            )}
             {o.conflicts.map((k) => (
               <KeyLine key={k.fingerprint} k={k} word="conflict" says="a sighting shows another fingerprint" />
             ))}

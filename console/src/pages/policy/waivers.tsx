@@ -68,6 +68,10 @@ function WaiverLine({ w }: { w: Waiver }) {
           <Link className="quiet-link" to={`/records/${String(w.record)}`}>
             record {w.record}
           </Link>
+          ,{" "}
+          <Link className="quiet-link" to={`/records?waiver=${String(w.record)}`}>
+            what rests on it
+          </Link>
         </span>
       </p>
       {open && mayCurate(me.data) && !ending && (

@@ -37,6 +37,13 @@ export function RecordPage() {
           )}
         </p>
       </div>
+      {r.sentences && (
+        <div className="max-w-3xl">
+          {r.sentences.map((sentence) => (
+            <p key={sentence}>{sentence}</p>
+          ))}
+        </div>
+      )}
       <section>
         <h2 className="mb-1">Leaf hash</h2>
         <Hex value={r.leaf} />

@@ -1,66 +1,51 @@
 import { Link, useSearchParams } from "react-router";
 
-import { useAudit, useRecords } from "../../api/records";
-import { recordKindValues, verdictValues } from "../../api/words";
+import { type Search, searched, useAudit, useRecords } from "../../api/records";
+import { causeCodeValues, groundCodeValues, recordKindValues, verdictValues } from "../../api/words";
 import { Empty } from "../../parts/empty";
 import { Filter } from "../../parts/filter";
 import { Answer } from "../../parts/inquiry";
 import { More } from "../../parts/more";
 import { ProblemNote } from "../../parts/problem-note";
-import { moment, say } from "../../parts/text";
+import { PublisherSelect } from "../../parts/publisher-select";
+import { count, moment, say } from "../../parts/text";
 import { Mark } from "../../parts/verdict";
 
 export function RecordsPage() {
   const [search, setSearch] = useSearchParams();
-  const filter = {
-    name: search.get("name") ?? "",
-    kind: search.get("kind") ?? "",
-    verdict: search.get("verdict") ?? "",
-    batch: search.get("batch") ?? "",
-  };
+  const filter = Object.fromEntries(searched.map((field) => [field, search.get(field) ?? ""])) as Search;
   const list = useRecords(filter);
   const records = list.data?.pages.flatMap((p) => p.items) ?? [];
-  const set = (field: keyof typeof filter, value: string) => {
+  const set = (field: keyof Search, value: string) => {
     const next = new URLSearchParams(search);
     if (value) next.set(field, value);
     else next.delete(field);
     setSearch(next, { replace: true });
   };
+  const first = list.data?.pages[0];
   return (
     <div className="flex flex-col gap-4">
       <div className="flex flex-wrap items-center gap-3">
         <h1>Records</h1>
-        <label className="flex items-center gap-2 text-sm">
-          Name
-          <input
-            className="input input-sm w-48"
-            type="search"
-            value={filter.name}
-            onChange={(e) => {
-              set("name", e.target.value);
-            }}
-          />
-        </label>
-        <Filter
-          label="Kind"
-          value={filter.kind}
-          options={recordKindValues}
-          onChange={(v) => {
-            set("kind", v);
-          }}
-        />
-        <Filter
-          label="Verdict"
-          value={filter.verdict}
-          options={verdictValues}
-          onChange={(v) => {
-            set("verdict", v);
-          }}
-        />
         <Link to="/reassessments" className="btn btn-sm ml-auto">
           Judged again
         </Link>
       </div>
+      <Filters filter={filter} set={set} />
+      {first?.count !== undefined && (
+        <p role="status" className="text-sm">
+          {first.at_least && "At least "}
+          {count(first.count, "record")}
+          {searched.some((field) => filter[field] !== "") && (
+            <>
+              {first.count === 1 && !first.at_least ? " fits" : " fit"}.{" "}
+              <Link to="/records" className="quiet-link">
+                Show all
+              </Link>
+            </>
+          )}
+        </p>
+      )}
       <Ledger />
       {list.error && <ProblemNote error={list.error} />}
       {list.data && records.length === 0 && <Empty>No record fits.</Empty>}
@@ -106,6 +91,107 @@ export function RecordsPage() {
       )}
       <More list={list}>Show older records</More>
     </div>
+  );
+}
+
+/** What records are looked for by; what is asked for seldom is folded away unless it is in use. */
+function Filters({ filter, set }: { filter: Search; set: (field: keyof Search, value: string) => void }) {
+  const seldom = (["key", "digest", "ground", "cause", "waiver", "device", "place", "label", "batch"] as const).some(
+    (f) => filter[f] !== "",
+  );
+  const typed = (field: keyof Search, label: string, more: { placeholder?: string; type?: string; width?: string } = {}) => (
+    <Typed
+      label={label}
+      value={filter[field]}
+      {...more}
+      change={(value) => {
+        set(field, value);
+      }}
+    />
+  );
+  const chosen = (field: keyof Search, label: string, options: readonly string[]) => (
+    <Filter
+      label={label}
+      value={filter[field]}
+      options={options}
+      onChange={(value) => {
+        set(field, value);
+      }}
+    />
+  );
+  return (
+    <search className="flex flex-col gap-2">
+      <div className="flex flex-wrap items-center gap-3">
+        {typed("name", "Name")}
+        {typed("by", "By", { width: "w-32" })}
+        {typed("from", "From", { type: "date", width: "w-40" })}
+        {typed("to", "To", { type: "date", width: "w-40" })}
+        {chosen("verdict", "Verdict", verdictValues)}
+        {chosen("kind", "Kind", recordKindValues)}
+        <label htmlFor="searched-publisher" className="flex items-center gap-2 text-sm">
+          Publisher
+          <PublisherSelect
+            id="searched-publisher"
+            className="select select-sm w-auto"
+            none="all"
+            value={filter.publisher}
+            change={(slug) => {
+              set("publisher", slug);
+            }}
+          />
+        </label>
+      </div>
+      <details open={seldom}>
+        <summary className="cursor-pointer text-sm">More to look for</summary>
+        <div className="flex flex-wrap items-center gap-3 pt-2">
+          {typed("digest", "Digest", { placeholder: "8 digits or more", width: "w-64 font-mono" })}
+          {typed("key", "Key", { placeholder: "8 digits or more", width: "w-64 font-mono" })}
+          {chosen("ground", "Ground", groundCodeValues)}
+          {chosen("cause", "Explained by", causeCodeValues)}
+          {typed("place", "Read from")}
+          {typed("label", "Label", { width: "w-40" })}
+          {typed("device", "Device", { width: "w-40" })}
+          {typed("batch", "Batch", { width: "w-24" })}
+          {typed("waiver", "Waiver of record", { width: "w-24" })}
+        </div>
+      </details>
+    </search>
+  );
+}
+
+/** A field of a filter. What is typed counts when it has been typed: on Enter, or when another field is gone to. */
+function Typed({
+  label,
+  value,
+  change,
+  placeholder,
+  type = "search",
+  width = "w-48",
+}: {
+  label: string;
+  value: string;
+  change: (value: string) => void;
+  placeholder?: string;
+  type?: string;
+  width?: string;
+}) {
+  return (
+    <label className="flex items-center gap-2 text-sm">
+      {label}
+      <input
+        key={value}
+        className={`input input-sm ${width}`}
+        type={type}
+        placeholder={placeholder}
+        defaultValue={value}
+        onBlur={(e) => {
+          if (e.target.value !== value) change(e.target.value);
+        }}
+        onKeyDown={(e) => {
+          if (e.key === "Enter" && e.currentTarget.value !== value) change(e.currentTarget.value);
+        }}
+      />
+    </label>
   );
 }
 
