@@ -58,6 +58,7 @@ const (
 	conflictWord  = "conflict"
 	expiredWord   = "expired"
 	expiringWord  = "expiring"
+	revokedWord   = "revoked"
 	candidateWord = "candidate"
 )
 
@@ -84,7 +85,7 @@ func (a *API) standingKeys(ctx context.Context) ([]wire.Attention, error) {
 		if k.Conflict {
 			conflicts = append(conflicts, wire.Attention{
 				Word: conflictWord, Key: &k, Why: "A sighting shows another fingerprint than the key's.",
-				Act: "Find out which is right, and record why the other differs (“endeixis keyring resolve”), or withdraw the key.",
+				Act: "Find out which is right, and explain why the other differs, or withdraw the key.",
 			})
 			continue
 		}
@@ -99,29 +100,39 @@ func (a *API) standingKeys(ctx context.Context) ([]wire.Attention, error) {
 			Word: expiringWord, Key: &k, Why: "It expires within two months; what it signs then does not count.",
 			Act: "Ask the publisher for a copy with a later date, and import it.",
 		}
-		if k.Expired || k.Revoked != nil {
-			e.Word, e.Why = expiredWord, "It has expired or was revoked, and counts for nothing new."
-			e.Act = "Import a newer copy if there is one; withdraw it, or settle it, if its publisher uses another key."
+		switch {
+		case k.Revoked != nil:
+			e.Word, e.Why = revokedWord, "Its owner has revoked it. It counts for nothing new."
+			e.Act = "Withdraw it, or settle it; its publisher needs another key."
+		case k.Expired:
+			e.Word, e.Why = expiredWord, "It has expired, and counts for nothing new."
+			e.Act = "Import a newer copy if there is one. If its publisher uses another key, withdraw it or settle it."
 		}
 		ending = append(ending, e)
 	}
 	return slices.Concat(conflicts, ending, candidates), nil
 }
 
+// isCandidate reports whether something that needs attention is a key that nobody has decided about.
+func isCandidate(e wire.Attention) bool { return e.Word == candidateWord }
+
 func (a *API) listAttention(
 	ctx context.Context, in *wire.ListAttentionRequest,
 ) (*wire.Page[wire.Attention], error) {
-	out := wire.Page[wire.Attention]{Items: []wire.Attention{}}
-	if p, _ := principal(ctx); in.Cursor == "" && decidesOnKeys(p.Role) {
-		standing, err := a.standingKeys(ctx)
-		if err != nil {
-			return nil, err
-		}
-		out.Items = append(out.Items, standing...)
-	}
 	page, err := a.Query.Standing(ctx, in.Cursor, in.Limit)
 	if err != nil {
 		return nil, err
+	}
+	out := wire.Page[wire.Attention]{Items: []wire.Attention{}}
+	var standing []wire.Attention
+	if p, _ := principal(ctx); decidesOnKeys(p.Role) && (in.Cursor == "" || page.Next == "") {
+		if standing, err = a.standingKeys(ctx); err != nil {
+			return nil, err
+		}
+	}
+	// Keys that have come into question go before the batches, and those that only wait behind them.
+	if in.Cursor == "" {
+		out.Items = append(out.Items, slices.DeleteFunc(slices.Clone(standing), isCandidate)...)
 	}
 	out.Items = append(out.Items, convert(page.Rows, func(s query.Standing) wire.Attention {
 		b := batchOf(s.Batch)
@@ -129,6 +140,10 @@ func (a *API) listAttention(
 			Word: string(*b.Present()), Batch: &b, N: s.N, Path: plain.Text(s.Path), Why: s.Why, Act: s.Act,
 		}
 	})...)
-	out.Next = page.Next
+	if out.Next = page.Next; out.Next == "" {
+		out.Items = append(
+			out.Items, slices.DeleteFunc(standing, func(e wire.Attention) bool { return !isCandidate(e) })...,
+		)
+	}
 	return &out, nil
 }

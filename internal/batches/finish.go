@@ -238,6 +238,10 @@ func (s *Service) close(
 	if b.Expected != nil {
 		expected = b.Expected
 	}
+	named := json.RawMessage(b.Named)
+	if string(named) == "[]" {
+		named = nil
+	}
 	source := sourceOf(b)
 	depot, folder := source.Folder()
 	_, err = s.records.Append(ctx, tx, records.Entry{
@@ -257,7 +261,7 @@ func (s *Service) close(
 			Refused:       b.Refused,
 			Absent:        b.Absent,
 			Companions:    b.Companions,
-			Named:         b.Named,
+			Named:         named,
 			RequireAll:    b.RequireAll,
 			Note:          note,
 			Policy:        b.PolicyVersion,

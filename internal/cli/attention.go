@@ -65,13 +65,17 @@ func (a *app) showAttention(entries []wire.Attention) {
 		fmt.Fprintln(a.stdout, "Nothing needs attention.")
 	}
 	for i, e := range entries {
-		if i > 0 {
-			fmt.Fprintln(a.stdout)
-		}
 		fmt.Fprintf(a.stdout, "%s  %s\n", a.paint(e.Word), a.bold(plain.Text(whatOf(e))))
+		last := i == len(entries)-1
+		if !last && entries[i+1].Word == e.Word && entries[i+1].Why == e.Why && entries[i+1].Act == e.Act {
+			continue // it is said once, below the last of them
+		}
 		a.wrapped("    ", e.Why)
 		if e.Act != "" {
 			a.hanging("    → ", "      ", e.Act)
+		}
+		if !last {
+			fmt.Fprintln(a.stdout)
 		}
 	}
 }

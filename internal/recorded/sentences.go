@@ -293,9 +293,11 @@ func (b BatchResult) sentences() []string {
 		what = fmt.Sprintf("Batch %d, %s, is %s.", b.Batch, plain.Text(b.reference().Reference), b.State)
 	}
 	out := []string{what, fmt.Sprintf(
-		"It has %s; lists name %s that are not there.", counted(b.Cleared, b.Unproven, b.Refused, b.Companions),
-		plain.Count(b.Absent, "file"),
+		"It has %s.", counted(b.Cleared, b.Unproven, b.Refused, b.Companions),
 	), plain.Text(b.Note)}
+	if b.Absent > 0 {
+		out = append(out, fmt.Sprintf("Its lists name %s that are not there.", plain.Count(b.Absent, "file")))
+	}
 	if b.Label != "" {
 		out = append(out, "Its label is "+plain.Quoted(b.Label)+".")
 	}

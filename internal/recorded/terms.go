@@ -93,7 +93,8 @@ func termsOf(grounds []judge.Ground) []store.Term {
 		}
 		if s := g.Signature; s != nil {
 			out = append(
-				out, term(store.KeyFacet, string(s.Key)), term(store.KeyFacet, string(s.MadeBy)), term(store.KeyFacet, s.Issuer),
+				out, term(store.KeyFacet, string(s.Key)), term(store.KeyFacet, string(s.MadeBy)),
+				term(store.KeyFacet, s.Issuer),
 				term(store.PublisherFacet, s.Publisher),
 			)
 		}

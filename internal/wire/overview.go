@@ -30,7 +30,7 @@ type ListAttentionRequest struct {
 
 // Attention is something that needs attention: a batch or a key.
 type Attention struct {
-	Word  string `json:"word" doc:"What it is: refused or unproven, or conflict, expired, expiring or candidate."`
+	Word  string `json:"word" doc:"What it is: refused or unproven, or conflict, revoked, expired, expiring or candidate."`
 	Batch *Batch `json:"batch,omitempty"`
 	Key   *Key   `json:"key,omitempty"`
 	N     int    `json:"n,omitempty" doc:"The item of the batch that decides."`

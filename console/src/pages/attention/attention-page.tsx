@@ -29,8 +29,8 @@ export function AttentionPage() {
       </div>
       {list.data && entries.length === 0 && <Empty>Nothing needs attention.</Empty>}
       <ul className="rows">
-        {entries.map((e) => (
-          <Entry key={e.batch?.id ?? `${e.word} ${e.key?.fingerprint ?? ""}`} e={e} />
+        {entries.map((e, i) => (
+          <Entry key={e.batch?.id ?? `${e.word} ${e.key?.fingerprint ?? ""}`} e={e} before={entries[i - 1]} />
         ))}
       </ul>
       <More list={list}>Show more</More>
@@ -38,8 +38,10 @@ export function AttentionPage() {
   );
 }
 
-function Entry({ e }: { e: Attention }) {
+/** One entry. What was said of the one before as well is said once. */
+function Entry({ e, before }: { e: Attention; before?: Attention }) {
   const me = useMe();
+  const said = before?.word === e.word && before.why === e.why && before.act === e.act;
   const may = e.batch ? mayOperate(me.data) : mayCurate(me.data) && e.word !== "conflict";
   return (
     <li className="grid gap-x-4 gap-y-1 py-2 sm:grid-cols-[7rem_1fr]">
@@ -68,12 +70,12 @@ function Entry({ e }: { e: Attention }) {
               <Link to={`/batches/${e.batch.id}/items/${e.n ?? 0}`} className="quiet-link break-all">
                 {e.path}
               </Link>
-              :{" "}
+              {!said && ": "}
             </>
           )}
-          {e.why}
+          {!said && e.why}
         </p>
-        {e.act && <p className="text-sm break-words">→ {e.act}</p>}
+        {e.act && !said && <p className="text-sm break-words">→ {e.act}</p>}
         {may && <Settle e={e} />}
       </div>
     </li>

@@ -31,6 +31,7 @@ export function RecordsPage() {
           Judged again
         </Link>
       </div>
+      <Ledger />
       <Filters filter={filter} set={set} />
       {first?.count !== undefined && (
         <p role="status" className="text-sm">
@@ -46,7 +47,6 @@ export function RecordsPage() {
           )}
         </p>
       )}
-      <Ledger />
       {list.error && <ProblemNote error={list.error} />}
       {list.data && records.length === 0 && <Empty>No record fits.</Empty>}
       {records.length > 0 && (
