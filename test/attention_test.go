@@ -3,6 +3,8 @@ package test
 import (
 	"encoding/json"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -61,6 +63,19 @@ func TestWhatNeedsAttentionCanBeEmptied(t *testing.T) {
 	require.Equal(t, "cleared", *mended.Verdict)
 	assert.Equal(t, []int64{other.ID}, batches(attention(roles.Operator)))
 
+	// Another stick in the same drive says nothing of the one before.
+	stick := filepath.Join(t.TempDir(), "stick")
+	require.NoError(t, os.WriteFile(stick, []byte("wrong"), 0o644))
+	worn := endeixis(t, s, roles.Operator, "readback", stick, "--against", "quayside:buoy-1/buoy-1.img")
+	require.Equal(t, 10, worn.code, worn.out+worn.err)
+	require.NoError(t, os.WriteFile(stick, image, 0o644))
+	r := endeixis(t, s, roles.Operator, "readback", stick, "--against", "quayside:buoy-1/buoy-1.img")
+	require.Zero(t, r.code, r.out+r.err)
+	left := batches(attention(roles.Operator))
+	require.Len(t, left, 2, "the first stick is still somewhere")
+	known := endeixis(t, s, roles.Operator, "batch", "settle", fmt.Sprint(left[0]), "--reason", "the stick is broken")
+	require.Zero(t, known.code, known.err)
+
 	// Somebody settles the other, with a reason and once.
 	none := endeixis(t, s, roles.Operator, "batch", "settle", fmt.Sprint(other.ID), "--reason", " ")
 	assert.Equal(t, 1, none.code, none.err)
@@ -89,12 +104,13 @@ func TestWhatNeedsAttentionCanBeEmptied(t *testing.T) {
 	}
 	gone := endeixis(t, s, roles.Curator, "keyring", "withdraw", key, "--reason", "they have lost it")
 	require.Zero(t, gone.code, gone.err)
-	assert.Equal(t, []int64{refused.ID, mended.ID, good.ID}, batches(attention(roles.Operator)))
+	read := left[0] + 1 // the good stick, which rests on the image
+	assert.Equal(t, []int64{refused.ID, read, mended.ID, good.ID}, batches(attention(roles.Operator)))
 	again := endeixis(t, s, roles.Operator, "batch", "settle", fmt.Sprint(mended.ID), "--reason", "they will sign it anew")
 	assert.Zero(t, again.code, again.err)
 	back := endeixis(t, s, roles.Curator, "keyring", "reconsider", key, "--reason", "they have found it")
 	require.Zero(t, back.code, back.err)
-	assert.Equal(t, []int64{refused.ID, good.ID}, batches(attention(roles.Operator)), "settled it stays, as it is")
+	assert.Equal(t, []int64{refused.ID, read, good.ID}, batches(attention(roles.Operator)), "settled it stays")
 
 	// A candidate that nobody will admit.
 	stray := pgptest.NewKey("stray", pgptest.Ed25519, time.Now().AddDate(-1, 0, 0))
@@ -113,8 +129,8 @@ func TestWhatNeedsAttentionCanBeEmptied(t *testing.T) {
 		return false
 	}
 	require.True(t, waits())
-	left := endeixis(t, s, roles.Curator, "keyring", "settle", stray.Fingerprint(), "--reason", "nobody here knows them")
-	require.Zero(t, left.code, left.err)
+	dropped := endeixis(t, s, roles.Curator, "keyring", "settle", stray.Fingerprint(), "--reason", "nobody here knows them")
+	require.Zero(t, dropped.code, dropped.err)
 	assert.False(t, waits())
 	fp := stray.Fingerprint()
 	_, err = s.Client(t, roles.Curator).SightKey(

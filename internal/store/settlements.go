@@ -33,22 +33,14 @@ func (s Reads) KeySettlements(ctx context.Context) ([]Settlement, error) {
 	return out, explain(err)
 }
 
-// SettlementOf returns the newest settlement of a batch, or [ErrNotFound].
-func (s Reads) SettlementOf(ctx context.Context, batch int64) (Settlement, error) {
-	var out Settlement
-	err := s.q.GetContext(
-		ctx, &out, `SELECT * FROM settlements WHERE batch_id = $1 ORDER BY position DESC LIMIT 1`, batch,
-	)
-	return out, explain(err)
-}
-
 // needsAttention is a condition for a batch b with what it has become, w: nobody has settled it since, and no later
-// batch of the same place is cleared.
+// batch of the same place is cleared. Another medium in the same drive says nothing of the one before.
 const needsAttention = `NOT EXISTS (SELECT FROM settlements s WHERE s.batch_id = b.id
 		AND s.position > coalesce(w.position, b.position, 0))
-	AND NOT EXISTS (SELECT FROM batches l WHERE l.source = b.source AND l.source_kind = b.source_kind AND l.id > b.id
+	AND (EXISTS (SELECT FROM measurers m WHERE m.batch_id = b.id AND m.against IS NOT NULL)
+		OR NOT EXISTS (SELECT FROM batches l WHERE l.source = b.source AND l.source_kind = b.source_kind AND l.id > b.id
 		AND l.state = 'done' AND coalesce((SELECT n.verdict FROM rejudged_batches n WHERE n.batch_id = l.id
-			ORDER BY n.position DESC LIMIT 1), l.verdict) = 'cleared')`
+			ORDER BY n.position DESC LIMIT 1), l.verdict) = 'cleared'))`
 
 // NeedsAttention reports whether a batch is refused or unproven by now, and unsettled.
 func (s Reads) NeedsAttention(ctx context.Context, id int64) (needed bool, err error) {

@@ -67,7 +67,7 @@ function Entry({ e, before }: { e: Attention; before?: Attention }) {
         <p className="break-words">
           {e.batch && e.path && (
             <>
-              <Link to={`/batches/${e.batch.id}/items/${e.n ?? 0}`} className="quiet-link break-all">
+              <Link to={`/batches/${e.batch.id}/items/${e.n ?? 0}`} className={`quiet-link break-all ${said ? "inline-block py-1" : ""}`}>
                 {e.path}
               </Link>
               {!said && ": "}
