@@ -129,7 +129,7 @@ func TestWhatNeedsAttentionCanBeEmptied(t *testing.T) {
 		return false
 	}
 	require.True(t, waits())
-	dropped := endeixis(t, s, roles.Curator, "keyring", "settle", stray.Fingerprint(), "--reason", "nobody here knows them")
+	dropped := endeixis(t, s, roles.Curator, "keyring", "settle", stray.Fingerprint(), "--reason", "nobody knows them")
 	require.Zero(t, dropped.code, dropped.err)
 	assert.False(t, waits())
 	fp := stray.Fingerprint()

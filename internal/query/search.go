@@ -145,7 +145,8 @@ func digits(given, what, field string) (string, error) {
 	}
 	if len(out) < leastDigits {
 		return "", fault.New(
-			fault.Invalid, fault.WideSearch, "Give at least %d digits of the %s; fewer are in many by chance.", leastDigits, what,
+			fault.Invalid, fault.WideSearch, "Give at least %d digits of the %s; fewer are in many by chance.",
+			leastDigits, what,
 		).At(field)
 	}
 	return out, nil
