@@ -351,6 +351,7 @@ func TestALedgerThatWasCutIsNoticed(t *testing.T) {
 		),
 		fmt.Sprintf(`DELETE FROM ledger_hashes WHERE index >= %d`, ledger.FirstStored(size)),
 		fmt.Sprintf(`DELETE FROM seals WHERE first >= %d`, size),
+		fmt.Sprintf(`DELETE FROM record_terms WHERE position >= %d`, size),
 		fmt.Sprintf(
 			`UPDATE ledger_state SET size = %d`, size,
 		),

@@ -451,7 +451,8 @@ func TestShortListsSaySo(t *testing.T) {
 	for limit, more := range map[string]bool{"2": true, "0": false, "1000": false} {
 		r := endeixis(t, s, roles.Auditor, "record", "list", "--limit", limit)
 		require.Zero(t, r.code, r.err)
-		assert.Equal(t, more, strings.Contains(r.err, "there are more"), limit)
+		assert.Equal(t, more, strings.Contains(r.err, "--limit 0 lists all"), limit)
+		assert.Equal(t, more, strings.Contains(r.err, "These are the first 2; there are "), limit)
 	}
 }
 
