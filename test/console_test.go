@@ -513,8 +513,9 @@ func TestNothingUnseenIsShown(t *testing.T) {
 	require.NoError(t, err)
 	again, err := curator.Reassess(t.Context(), wire.Selection{Batch: made.ID}, turned)
 	require.NoError(t, err)
-	newest, _, _, err := curator.Records(t.Context(), wire.ListRecordsRequest{}, 1)
+	listed, err := curator.Records(t.Context(), wire.ListRecordsRequest{}, 1)
 	require.NoError(t, err)
+	newest := listed.Items
 
 	unseen := regexp.MustCompile(
 		`[\x00-\x08\x0b-\x1f\x7f-\x9f\x{200b}-\x{200f}\x{202a}-\x{202e}\x{2060}-\x{2069}\x{feff}]`,

@@ -25,7 +25,7 @@ import (
 
 func (a *API) registerBatches() {
 	handle(a, wire.RunBatch, a.runBatch)
-	handle(a, wire.CancelBatch, func(ctx context.Context, in *wire.CancelRequest) (*wire.Batch, error) {
+	handle(a, wire.CancelBatch, func(ctx context.Context, in *wire.BatchStepRequest) (*wire.Batch, error) {
 		p, _ := principal(ctx)
 		cancel := a.Batches.Cancel
 		if p.Role.May(roles.Curator) {
@@ -34,7 +34,7 @@ func (a *API) registerBatches() {
 		b, err := cancel(ctx, p.Name, in.ID, in.Body.Reason)
 		return answer(batchOf(b), err)
 	})
-	handle(a, wire.SettleBatch, func(ctx context.Context, in *wire.CancelRequest) (*wire.Batch, error) {
+	handle(a, wire.SettleBatch, func(ctx context.Context, in *wire.BatchStepRequest) (*wire.Batch, error) {
 		p, _ := principal(ctx)
 		b, err := a.Batches.Settle(ctx, p.Name, in.ID, in.Body.Reason)
 		return answer(batchOf(b), err)

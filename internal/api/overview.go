@@ -36,16 +36,10 @@ func (a *API) overview(ctx context.Context) (wire.Overview, error) {
 	if err != nil {
 		return o, err
 	}
-	for _, s := range standing {
-		switch s.Word {
-		case conflictWord:
-			o.Conflicts = append(o.Conflicts, *s.Key)
-		case candidateWord:
-			o.Candidates = append(o.Candidates, *s.Key)
-		default:
-			o.Expiring = append(o.Expiring, *s.Key)
-		}
-	}
+	key := func(e wire.Attention) wire.Key { return *e.Key }
+	o.Conflicts = convert(standing.conflicts, key)
+	o.Expiring = convert(standing.ending, key)
+	o.Candidates = convert(standing.candidates, key)
 	return o, nil
 }
 
@@ -53,21 +47,17 @@ func (a *API) overview(ctx context.Context) (wire.Overview, error) {
 // read everything. An operator can do nothing about them.
 func decidesOnKeys(role roles.Role) bool { return role != roles.Operator }
 
-// The words for how a key stands that needs attention.
-const (
-	conflictWord  = "conflict"
-	expiredWord   = "expired"
-	expiringWord  = "expiring"
-	revokedWord   = "revoked"
-	candidateWord = "candidate"
-)
+// standingKeys are the keys that need attention: those that a sighting contradicts, those that have ended or will soon,
+// and those that nobody has decided about.
+type standingKeys struct {
+	conflicts, ending, candidates []wire.Attention
+}
 
-// standingKeys lists the keys that need attention, what weighs most first.
-func (a *API) standingKeys(ctx context.Context) ([]wire.Attention, error) {
+func (a *API) standingKeys(ctx context.Context) (out standingKeys, err error) {
 	now := a.Now()
 	waiting, _, err := a.Keys.List(ctx, keys.Filter{Waiting: true, Unsettled: true, Limit: shownWaiting})
 	if err != nil {
-		return nil, err
+		return out, err
 	}
 	expiring, _, err := a.Keys.List(
 		ctx,
@@ -77,44 +67,40 @@ func (a *API) standingKeys(ctx context.Context) ([]wire.Attention, error) {
 		},
 	)
 	if err != nil {
-		return nil, err
+		return out, err
 	}
-	var conflicts, candidates, ending []wire.Attention
 	for _, v := range waiting {
 		k := a.keyOf(v)
 		if k.Conflict {
-			conflicts = append(conflicts, wire.Attention{
-				Word: conflictWord, Key: &k, Why: "A sighting shows another fingerprint than the key's.",
+			out.conflicts = append(out.conflicts, wire.Attention{
+				Word: "conflict", Key: &k, Why: "A sighting shows another fingerprint than the key's.",
 				Act: "Find out which is right, and explain why the other differs, or withdraw the key.",
 			})
 			continue
 		}
-		candidates = append(candidates, wire.Attention{
-			Word: candidateWord, Key: &k, Why: "It waits for somebody to decide whether it counts.",
+		out.candidates = append(out.candidates, wire.Attention{
+			Word: "candidate", Key: &k, Why: "It waits for somebody to decide whether it counts.",
 			Act: "Confirm its fingerprint on independent channels and admit it, or settle it if nobody will.",
 		})
 	}
 	for _, v := range expiring {
 		k := a.keyOf(v)
 		e := wire.Attention{
-			Word: expiringWord, Key: &k, Why: "It expires within two months; what it signs then does not count.",
+			Word: "expiring", Key: &k, Why: "It expires within two months; what it signs then does not count.",
 			Act: "Ask the publisher for a copy with a later date, and import it.",
 		}
 		switch {
 		case k.Revoked != nil:
-			e.Word, e.Why = revokedWord, "Its owner has revoked it. It counts for nothing new."
+			e.Word, e.Why = "revoked", "Its owner has revoked it. It counts for nothing new."
 			e.Act = "Withdraw it, or settle it; its publisher needs another key."
 		case k.Expired:
-			e.Word, e.Why = expiredWord, "It has expired, and counts for nothing new."
+			e.Word, e.Why = "expired", "It has expired, and counts for nothing new."
 			e.Act = "Import a newer copy if there is one. If its publisher uses another key, withdraw it or settle it."
 		}
-		ending = append(ending, e)
+		out.ending = append(out.ending, e)
 	}
-	return slices.Concat(conflicts, ending, candidates), nil
+	return out, nil
 }
-
-// isCandidate reports whether something that needs attention is a key that nobody has decided about.
-func isCandidate(e wire.Attention) bool { return e.Word == candidateWord }
 
 func (a *API) listAttention(
 	ctx context.Context, in *wire.ListAttentionRequest,
@@ -124,7 +110,7 @@ func (a *API) listAttention(
 		return nil, err
 	}
 	out := wire.Page[wire.Attention]{Items: []wire.Attention{}}
-	var standing []wire.Attention
+	var standing standingKeys
 	if p, _ := principal(ctx); decidesOnKeys(p.Role) && (in.Cursor == "" || page.Next == "") {
 		if standing, err = a.standingKeys(ctx); err != nil {
 			return nil, err
@@ -132,7 +118,7 @@ func (a *API) listAttention(
 	}
 	// Keys that have come into question go before the batches, and those that only wait behind them.
 	if in.Cursor == "" {
-		out.Items = append(out.Items, slices.DeleteFunc(slices.Clone(standing), isCandidate)...)
+		out.Items = slices.Concat(out.Items, standing.conflicts, standing.ending)
 	}
 	out.Items = append(out.Items, convert(page.Rows, func(s query.Standing) wire.Attention {
 		b := batchOf(s.Batch)
@@ -141,9 +127,7 @@ func (a *API) listAttention(
 		}
 	})...)
 	if out.Next = page.Next; out.Next == "" {
-		out.Items = append(
-			out.Items, slices.DeleteFunc(standing, func(e wire.Attention) bool { return !isCandidate(e) })...,
-		)
+		out.Items = append(out.Items, standing.candidates...)
 	}
 	return &out, nil
 }

@@ -466,7 +466,7 @@ func (a *app) showBatch(b wire.Batch, items []wire.Item, absent []wire.Absent, i
 		a.wrapped("", b.Note)
 	}
 	var shown []wire.Item
-	for _, verdict := range []string{"refused", "unproven", "cleared", "companion"} {
+	for _, verdict := range shownOrder {
 		for _, item := range items {
 			if deref(item.Present().Verdict) == verdict {
 				shown = append(shown, item)
@@ -595,6 +595,21 @@ func problems(item wire.Item) []judge.Ground {
 	return out
 }
 
+// shownOrder is that in which artifacts are shown, by verdict.
+var shownOrder = []string{"refused", "unproven", "cleared", "companion"}
+
+// tellDeciding says what decides about a file that needs nothing more, and returns the grounds that are shown with it.
+func (a *app) tellDeciding(item wire.Item) []judge.Ground {
+	switch deref(item.Verdict) {
+	case string(judge.Cleared):
+		a.wrapped("    ", item.Deciding)
+		return notes(item)
+	case string(judge.Companion):
+		a.wrapped("    ", item.Deciding)
+	}
+	return problems(item)
+}
+
 // notes are the grounds that are worth knowing about a cleared item, every
 // waiver that it rests on among them.
 func notes(item wire.Item) []judge.Ground {
@@ -637,14 +652,7 @@ func (a *app) showItem(item wire.Item, in detail) {
 		return
 	}
 	item = item.Present()
-	shown := problems(item)
-	switch deref(item.Verdict) {
-	case string(judge.Cleared):
-		a.wrapped("    ", item.Deciding)
-		shown = notes(item)
-	case string(judge.Companion):
-		a.wrapped("    ", item.Deciding)
-	}
+	shown := a.tellDeciding(item)
 	a.showGrounds(shown)
 }
 

@@ -397,7 +397,7 @@ func (a *app) showOnSite(s *site, e *satchel.Entry, items []wire.Item) error {
 	value := onSite{e.N, s.satchel.ID, s.path, s.journal.Fingerprint(), e.Verdict, items}
 	return a.print(value, spotGrid(items), func() {
 		n, left := 0, 0
-		for _, verdict := range []string{"refused", "unproven", "cleared", "companion"} {
+		for _, verdict := range shownOrder {
 			for _, item := range items {
 				if deref(item.Verdict) != verdict {
 					continue

@@ -18,6 +18,7 @@ import (
 
 	"endeixis/core/diagnose"
 	"endeixis/core/plain"
+	"endeixis/internal/wire"
 )
 
 // a grid is a table of plain text.
@@ -358,21 +359,21 @@ func oneMore(limit int) int {
 // upTo prints a list of up to a limit, and says when there is more: whatever reads it
 // is not to take it for all there is.
 func upTo[T any](a *app, list []T, limit int, print func(list []T) error) error {
-	return firstOf(a, list, limit, nil, false, print)
+	return firstOf(a, wire.Page[T]{Items: list}, limit, print)
 }
 
-// firstOf is [upTo] where it may be known how many there are in all; atLeast says that there may be more of them.
-func firstOf[T any](a *app, list []T, limit int, count *int, atLeast bool, print func(list []T) error) error {
-	if limit <= 0 || len(list) <= limit {
-		return print(list)
+// firstOf is [upTo] for a page that may know how many there are in all.
+func firstOf[T any](a *app, page wire.Page[T], limit int, print func(list []T) error) error {
+	if limit <= 0 || len(page.Items) <= limit {
+		return print(page.Items)
 	}
-	err := print(list[:limit])
+	err := print(page.Items[:limit])
 	more := "there are more"
 	switch {
-	case count != nil && atLeast:
-		more = fmt.Sprintf("there are at least %d", *count)
-	case count != nil:
-		more = fmt.Sprintf("there are %d", *count)
+	case page.Count != nil && page.AtLeast:
+		more = fmt.Sprintf("there are at least %d", *page.Count)
+	case page.Count != nil:
+		more = fmt.Sprintf("there are %d", *page.Count)
 	}
 	a.note("These are the first %d; %s. --limit 0 lists all.", limit, more)
 	return err

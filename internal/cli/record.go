@@ -46,14 +46,14 @@ by at least its first 8 digits, in any algorithm, among those that were computed
 			if err != nil {
 				return err
 			}
-			records, count, atLeast, err := c.Records(cmd.Context(), q, oneMore(limit))
+			found, err := c.Records(cmd.Context(), q, oneMore(limit))
 			if err != nil {
 				return err
 			}
 			g := &grid{
 				header: []string{"record", "kind", "verdict", "subject", "batch", "by", "at"}, empty: "No record fits.",
 			}
-			return firstOf(a, records, limit, count, atLeast, func(records []wire.Record) error {
+			return firstOf(a, found, limit, func(records []wire.Record) error {
 				for _, r := range records {
 					batch := ""
 					if r.Batch != nil {

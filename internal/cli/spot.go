@@ -273,7 +273,7 @@ func (a *app) spotRecorded(
 	}
 	if err := a.print(fullBatch{b, items, absent, []wire.Copy{}}, spotGrid(items), func() {
 		first := true
-		for _, verdict := range []string{"refused", "unproven", "cleared", "companion"} {
+		for _, verdict := range shownOrder {
 			for _, item := range items {
 				if deref(item.Verdict) == verdict && item.Role == survey.Artifact && s.about(item.Path) {
 					if !first {
@@ -408,14 +408,7 @@ func (a *app) showSpot(item wire.Item, batch int64) {
 	if said := saidOf(item); said != "" {
 		a.wrapped("    ", said)
 	}
-	shown := problems(item)
-	switch deref(item.Verdict) {
-	case string(judge.Cleared):
-		a.wrapped("    ", item.Deciding)
-		shown = notes(item)
-	case string(judge.Companion):
-		a.wrapped("    ", item.Deciding)
-	}
+	shown := a.tellDeciding(item)
 	a.showGrounds(strongest(shown))
 	a.showMatch(item)
 	if item.Record != nil {

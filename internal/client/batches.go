@@ -26,12 +26,12 @@ func (c *Client) RunBatch(ctx context.Context, b wire.NewBatch, key string) (wir
 
 // CancelBatch ends a batch before it is done.
 func (c *Client) CancelBatch(ctx context.Context, id int64, reason string) (wire.Batch, error) {
-	return call(ctx, c, wire.CancelBatch, wire.CancelRequest{ID: id, Body: wire.Reasoned{Reason: reason}})
+	return call(ctx, c, wire.CancelBatch, wire.BatchStepRequest{ID: id, Body: wire.Reasoned{Reason: reason}})
 }
 
 // SettleBatch records that a batch needs no attention as it is.
 func (c *Client) SettleBatch(ctx context.Context, id int64, reason string) (wire.Batch, error) {
-	return call(ctx, c, wire.SettleBatch, wire.CancelRequest{ID: id, Body: wire.Reasoned{Reason: reason}})
+	return call(ctx, c, wire.SettleBatch, wire.BatchStepRequest{ID: id, Body: wire.Reasoned{Reason: reason}})
 }
 
 // Attention lists what needs attention, at most limit entries, or all for 0.

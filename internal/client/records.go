@@ -10,24 +10,27 @@ import (
 	"endeixis/internal/wire"
 )
 
-// Records lists records, the newest first, at most limit of them, or all for 0. count is how many there are in all,
-// or nil where that was not counted; atLeast says that there may be more.
+// Records lists records, the newest first, at most limit of them, or all for 0, with how many there are where that was
+// counted.
 func (c *Client) Records(
 	ctx context.Context, q wire.ListRecordsRequest, limit int,
-) (out []wire.Record, count *int, atLeast bool, err error) {
-	out, err = all(limit, func(cursor string) (wire.Page[wire.Record], error) {
+) (out wire.Page[wire.Record], err error) {
+	out.Items, err = all(limit, func(cursor string) (wire.Page[wire.Record], error) {
 		q.Cursor = cursor
 		page, err := call(ctx, c, wire.ListRecords, q)
 		if err == nil && cursor == "" {
-			count, atLeast = page.Count, page.AtLeast
-			if count == nil && q.Narrow() {
+			out.Count, out.AtLeast = page.Count, page.AtLeast
+			if page.Count == nil && q.Narrow() {
 				// One of before these filters does not see them, and would list everything.
-				err = errors.New("the service is older than this program and cannot look for that; only --kind, --verdict, --batch and --name")
+				err = errors.New(
+					"the service is older than this program and cannot look for that; " +
+						"only --kind, --verdict, --batch and --name",
+				)
 			}
 		}
 		return page, err
 	})
-	return out, count, atLeast, err
+	return out, err
 }
 
 // Record returns one record.

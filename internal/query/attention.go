@@ -87,8 +87,8 @@ func (s *Service) standing(ctx context.Context, b Batch) (Standing, error) {
 	if err != nil {
 		return out, err
 	}
-	if len(now) > 0 {
-		grounds = now[len(now)-1].Grounds
+	if len(now) == 1 {
+		grounds = now[0].Grounds
 	}
 	out.N, out.Path = item.N, item.Path
 	if why := judge.Deciding(b.present(), grounds); why != "" {

@@ -197,26 +197,21 @@ func (o *Orders) keep(ctx context.Context, tx *store.Tx, r store.Reassessment, c
 	}
 	entries := make([]records.Entry, len(changed))
 	for i, j := range changed {
-		grounds, err1 := json.Marshal(j.Outcome.Grounds)
-		paths, err2 := json.Marshal(j.Outcome.Paths)
-		if err := errors.Join(err1, err2); err != nil {
+		body := recorded.ItemRejudged{
+			Reassessment: r.ID,
+			Batch:        j.Batch,
+			Item:         j.Item.Path,
+			N:            j.N,
+			Before:       j.Before,
+			Policy:       r.PolicyVersion,
+			JudgedAsOf:   r.CreatedAt,
+			Reason:       r.Reason,
+		}
+		if err := body.Put(j.Outcome); err != nil {
 			return err
 		}
 		entries[i] = records.Entry{
-			By: r.AskedBy, Subject: j.Item.Path, Verdict: string(j.Outcome.Verdict), Batch: j.Batch,
-			Body: recorded.ItemRejudged{
-				Reassessment: r.ID,
-				Batch:        j.Batch,
-				Item:         j.Item.Path,
-				N:            j.N,
-				Before:       j.Before,
-				Verdict:      j.Outcome.Verdict,
-				Grounds:      grounds,
-				Paths:        paths,
-				Policy:       r.PolicyVersion,
-				JudgedAsOf:   r.CreatedAt,
-				Reason:       r.Reason,
-			},
+			By: r.AskedBy, Subject: j.Item.Path, Verdict: string(j.Outcome.Verdict), Batch: j.Batch, Body: body,
 		}
 	}
 	_, err := o.records.Append(ctx, tx, entries...)

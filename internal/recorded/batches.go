@@ -102,13 +102,15 @@ func (b BatchResult) Follow(ctx context.Context, tx *store.Tx, h Head) error {
 	return tx.Finish(ctx, row)
 }
 
-// reference is the source of records of earlier versions too.
-func (b *BatchResult) reference() sources.Source {
-	if b.Source.Kind == "" {
-		return sources.Source{Kind: sources.Depot, Reference: b.Depot + ":" + b.Folder}
+// sourceOf is the source of records of earlier versions too, which had a depot and its folder alone.
+func sourceOf(source sources.Source, depot, folder string) sources.Source {
+	if source.Kind == "" {
+		return sources.Source{Kind: sources.Depot, Reference: depot + ":" + folder}
 	}
-	return b.Source
+	return source
 }
+
+func (b *BatchResult) reference() sources.Source { return sourceOf(b.Source, b.Depot, b.Folder) }
 
 func (b BatchResult) alone(h Head) row {
 	source, stopped := b.reference(), Stopped{}

@@ -167,6 +167,13 @@ func (f *Follower) follows(r store.Record) ([]row, error) {
 	if o, ok := b.(ItemOutcome); ok && o.Verdict != "" {
 		f.verdicts[h.At.UTC().Format(time.DateOnly)+" "+string(o.Verdict)]++
 	}
+	if o, ok := b.(ItemOutcome); ok {
+		// Two rows are made from what it says.
+		if s, err := o.shown(); err == nil {
+			o.read = &s
+			b = o
+		}
+	}
 	out := append([]row{listed}, termsRow(h, b)...)
 	if b, ok := b.(single); ok {
 		made := b.alone(h)

@@ -50,6 +50,8 @@ type ItemOutcome struct {
 	signers []string
 	renamed []store.Entry
 	found   []store.Term
+	// read is what [ItemOutcome.shown] has read, where several rows are made from it.
+	read *shown
 }
 
 // Kind is [ledger.ItemOutcome].
@@ -123,21 +125,14 @@ type shown struct {
 	measured struct {
 		Digests map[string]string `json:"digests"`
 	}
-	grounds []shownGround
+	grounds []judge.Ground
 }
 
-// A shownGround is what of a ground is shown, or found.
-type shownGround struct {
-	Sentence  string       `json:"sentence"`
-	Effect    judge.Effect `json:"effect"`
-	Signature *struct {
-		Key    string `json:"key"`
-		MadeBy string `json:"made_by"`
-		Issuer string `json:"issuer"`
-	} `json:"signature"`
-}
-
+// shown reads it from the record, once.
 func (b *ItemOutcome) shown() (s shown, err error) {
+	if b.read != nil {
+		return *b.read, nil
+	}
 	return s, errors.Join(
 		json.Unmarshal(b.Survey, &s.survey), json.Unmarshal(b.Measurement, &s.measured),
 		json.Unmarshal(b.Grounds, &s.grounds),
@@ -158,7 +153,7 @@ func (s *shown) signers() []string {
 	out := []string{}
 	for _, g := range s.grounds {
 		if g.Signature != nil {
-			out = append(out, g.Signature.Key, g.Signature.MadeBy, g.Signature.Issuer)
+			out = append(out, string(g.Signature.Key), string(g.Signature.MadeBy), g.Signature.Issuer)
 		}
 	}
 	return distinct(out)
@@ -184,7 +179,7 @@ func (b ItemOutcome) alone(h Head) row {
 	for _, g := range s.grounds {
 		lines = append(lines, g.Sentence)
 	}
-	supports := func(g shownGround) bool { return g.Effect == judge.Supports }
+	supports := func(g judge.Ground) bool { return g.Effect == judge.Supports }
 	if b.Verdict == judge.Cleared && !slices.ContainsFunc(s.grounds, supports) {
 		lines = append(lines, "") // as earlier versions stored what is only noted
 	}
@@ -253,6 +248,17 @@ type ItemRejudged struct {
 
 	// N is the item's number, which a record does not say.
 	N int `json:"-"`
+	// What it is found by, see [ItemRejudged.Put].
+	found []store.Term
+}
+
+// Put writes into the record how the item was judged.
+func (b *ItemRejudged) Put(o judge.Outcome) error {
+	var err1, err2 error
+	b.Grounds, err1 = json.Marshal(o.Grounds)
+	b.Paths, err2 = json.Marshal(o.Paths)
+	b.Verdict, b.found = o.Verdict, termsOf(o.Grounds)
+	return errors.Join(err1, err2)
 }
 
 // Kind is [ledger.ItemRejudged].

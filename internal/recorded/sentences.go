@@ -97,7 +97,7 @@ func decided(b Body) []string {
 		}
 		out := []string{
 			fmt.Sprintf(
-				"The key %s of %s came in%s, from %s. It was %s.", grouped(string(b.Fingerprint)), names(b.UserIDs), of,
+				"The key %s of %s came in%s, from %s. It was %s.", plain.Grouped(string(b.Fingerprint)), names(b.UserIDs), of,
 				plain.Text(b.Source), b.Result,
 			),
 		}
@@ -110,11 +110,11 @@ func decided(b Body) []string {
 	case Sighting:
 		outcome := "It agrees."
 		if !b.Agrees {
-			outcome = fmt.Sprintf("It does not agree: %s was read.", grouped(string(b.Read)))
+			outcome = fmt.Sprintf("It does not agree: %s was read.", plain.Grouped(string(b.Read)))
 		}
 		return []string{
 			fmt.Sprintf(
-				"The fingerprint of the key %s was sighted: %s, %s.", grouped(string(b.Fingerprint)),
+				"The fingerprint of the key %s was sighted: %s, %s.", plain.Grouped(string(b.Fingerprint)),
 				strings.ReplaceAll(string(b.Channel), "-", " "), plain.Text(b.Place),
 			),
 			outcome, note(b.Note),
@@ -122,14 +122,14 @@ func decided(b Body) []string {
 	case ConflictResolved:
 		return []string{
 			fmt.Sprintf(
-				"A sighting that contradicts the key %s, record %d, was explained.", grouped(string(b.Fingerprint)), b.Sighting,
+				"A sighting that contradicts the key %s, record %d, was explained.", plain.Grouped(string(b.Fingerprint)), b.Sighting,
 			),
 			why("It differs", b.Reason),
 		}
 	case AdmissionProposed:
 		return []string{
 			fmt.Sprintf(
-				"It was proposed to admit the key %s as %s of %s.", grouped(string(b.Fingerprint)), role(b.Role),
+				"It was proposed to admit the key %s as %s of %s.", plain.Grouped(string(b.Fingerprint)), role(b.Role),
 				plain.Text(b.Publisher),
 			),
 			why("That was proposed", b.Reason),
@@ -138,7 +138,7 @@ func decided(b Body) []string {
 		return []string{
 			fmt.Sprintf(
 				"The proposal of record %d, by %s, to admit the key %s was declined.", b.Proposal, plain.Text(b.ProposedBy),
-				grouped(string(b.Fingerprint)),
+				plain.Grouped(string(b.Fingerprint)),
 			),
 			why("That was decided", b.Reason),
 		}
@@ -305,7 +305,7 @@ func (b BatchResult) sentences() []string {
 }
 
 func (b KeyStep) sentences() []string {
-	key := "The key " + grouped(string(b.Fingerprint))
+	key := "The key " + plain.Grouped(string(b.Fingerprint))
 	var out []string
 	switch b.To {
 	case keyring.Admitted:
@@ -407,8 +407,6 @@ func role(r keyring.Role) string {
 	}
 	return "a " + string(r) + " key"
 }
-
-func grouped(fingerprint string) string { return plain.Grouped(fingerprint) }
 
 func day(t time.Time) string { return t.UTC().Format(time.DateOnly) }
 

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"endeixis/core/diagnose"
 	"endeixis/core/judge"
 	"endeixis/core/ledger"
 	"endeixis/core/survey"
@@ -47,6 +48,14 @@ func TestTermsAsWrittenAndAsRead(t *testing.T) {
 	read := b
 	read.found = nil
 	assert.Equal(t, Terms(Head{}, b), Terms(Head{}, read))
+	again := ItemRejudged{}
+	require.NoError(t, again.Put(judge.Outcome{Grounds: []judge.Ground{
+		{Code: judge.DigestMismatch, Causes: []diagnose.Cause{{Code: diagnose.Truncated}}},
+	}}))
+	assert.Len(t, Terms(Head{}, again), 2)
+	reread := again
+	reread.found = nil
+	assert.Equal(t, Terms(Head{}, again), Terms(Head{}, reread))
 	long := BatchResult{Label: strings.Repeat("é", 900) + "\x00\xff"}
 	for _, term := range Terms(Head{}, long) {
 		assert.LessOrEqual(t, len(term.Value), maxTerm)

@@ -6,6 +6,7 @@ import (
 
 	"endeixis/core/ledger"
 	"endeixis/core/openpgp"
+	"endeixis/core/plain"
 	"endeixis/internal/store"
 )
 
@@ -52,7 +53,7 @@ func (b Settlement) terms(Head) []store.Term {
 func (b Settlement) sentences() []string {
 	what := fmt.Sprintf("Batch %d", b.Batch)
 	if b.Batch == 0 {
-		what = "The key " + grouped(string(b.Key))
+		what = "The key " + plain.Grouped(string(b.Key))
 	}
 	return []string{what + " was settled: it needs no attention as it is.", why("That was decided", b.Reason)}
 }

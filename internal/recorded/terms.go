@@ -122,16 +122,20 @@ func groundsIn(raw json.RawMessage) []judge.Ground {
 func (b ItemOutcome) terms(Head) []store.Term {
 	out := b.found
 	if out == nil {
-		out = termsOf(groundsIn(b.Grounds))
+		// What is odd in a record is told elsewhere.
+		if s, err := b.shown(); err == nil {
+			out = termsOf(s.grounds)
+		}
 	}
-	source := b.Source
-	if source.Kind == "" {
-		source = sources.Source{Kind: sources.Depot, Reference: b.Depot + ":" + b.Folder}
-	}
-	return slices.Concat(out, expectedTerms(b.Expected), termsAt(source))
+	return slices.Concat(out, expectedTerms(b.Expected), termsAt(sourceOf(b.Source, b.Depot, b.Folder)))
 }
 
-func (b ItemRejudged) terms(Head) []store.Term { return termsOf(groundsIn(b.Grounds)) }
+func (b ItemRejudged) terms(Head) []store.Term {
+	if b.found != nil {
+		return b.found
+	}
+	return termsOf(groundsIn(b.Grounds))
+}
 
 func (b BatchResult) terms(Head) []store.Term {
 	out := append(termsAt(b.reference()), term(store.LabelFacet, b.Label))

@@ -158,26 +158,32 @@ func compose(h recorded.Head, said any) ([]byte, error) {
 	return head, nil
 }
 
-// Get returns one record.
+// Get returns one record, with what it says for people.
 func (s *Service) Get(ctx context.Context, position int64) (query.Record, error) {
-	r, err := s.store.Record(ctx, position)
-	if errors.Is(err, store.ErrNotFound) {
-		return query.Record{}, fault.New(fault.NotFound, fault.RecordUnknown, "There is no record %d.", position).
-			Advise("“endeixis record list” shows which there are.")
+	r, err := s.record(ctx, position)
+	if err != nil {
+		return query.Record{}, err
 	}
 	out := query.RecordOf(r)
-	if err == nil {
-		// One that cannot be read is shown as it is written, and told of by every audit.
-		if h, b, unread := recorded.Read(position, r.Body); unread == nil {
-			out.Sentences = recorded.Sentences(h, b)
-		}
+	// One that cannot be read is shown as it is written, and told of by every audit.
+	if h, b, err := recorded.Read(position, r.Body); err == nil {
+		out.Sentences = recorded.Sentences(h, b)
 	}
-	return out, err
+	return out, nil
+}
+
+func (s *Service) record(ctx context.Context, position int64) (store.Record, error) {
+	r, err := s.store.Record(ctx, position)
+	if errors.Is(err, store.ErrNotFound) {
+		err = fault.New(fault.NotFound, fault.RecordUnknown, "There is no record %d.", position).
+			Advise("“endeixis record list” shows which there are.")
+	}
+	return r, err
 }
 
 // Receipt proves that a record is in the ledger.
 func (s *Service) Receipt(ctx context.Context, position int64) (ledger.Receipt, error) {
-	r, err := s.Get(ctx, position)
+	r, err := s.record(ctx, position)
 	if err != nil {
 		return ledger.Receipt{}, err
 	}

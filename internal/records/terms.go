@@ -10,9 +10,9 @@ import (
 // namedAtOnce is how many records of earlier versions get their terms in one transaction.
 const namedAtOnce = 2000
 
-// Name writes what records of earlier versions are found by, the newest first. It goes on where it
+// CatchUp writes what records of earlier versions are found by, the newest first. It goes on where it
 // stopped when it is interrupted.
-func (s *Service) Name(ctx context.Context) error {
+func (s *Service) CatchUp(ctx context.Context) error {
 	for {
 		below, err := s.store.WithoutTerms(ctx)
 		if err != nil || below == 0 {

@@ -492,7 +492,7 @@ func (s *Service) prepare(ctx context.Context, start Start) error {
 	if err := s.adopt(ctx); err != nil {
 		return err
 	}
-	if err := s.records.Name(ctx); err != nil {
+	if err := s.records.CatchUp(ctx); err != nil {
 		return err
 	}
 	if err := s.reassess.CatchUp(ctx); err != nil {

@@ -253,15 +253,21 @@ func (s Reads) RecordsByWord(
 	if err := s.setOtherPlans(ctx, "on"); err != nil {
 		return nil, false, err
 	}
-	out = []Record{}
-	err = s.q.SelectContext(
+	out, err = s.listedAt(ctx, found.Positions)
+	return out, true, err
+}
+
+// listedAt lists the records at some positions, a list in JSON, the newest first and without their bodies.
+func (s Reads) listedAt(ctx context.Context, positions string) ([]Record, error) {
+	out := []Record{}
+	err := s.q.SelectContext(
 		ctx,
 		&out,
 		`SELECT `+listedRecord+` FROM ledger_records WHERE position IN (SELECT json_array_elements_text($1)::bigint)
 			ORDER BY position DESC`,
-		found.Positions,
+		positions,
 	)
-	return out, true, explain(err)
+	return out, explain(err)
 }
 
 // setOtherPlans says by "off" that the server may use nothing but an index of words, and ends

@@ -41,7 +41,7 @@ func (sel Selection) selected() (conditions, []any) {
 	where.add(&args, !sel.From.IsZero(), "b.created_at >= $%d", sel.From)
 	where.add(&args, !sel.To.IsZero(), "b.created_at < $%d", sel.To)
 	if sel.Waiting {
-		where = append(where, "b.verdict IS NOT NULL AND "+verdictNow+" <> 'cleared'")
+		where = append(where, "b.verdict IS NOT NULL AND "+verdictNow("b")+" <> 'cleared'")
 	}
 	return where, args
 }
@@ -263,9 +263,11 @@ func newest(column, item string) string {
 		ORDER BY r.reassessment_id DESC LIMIT 1)`
 }
 
-// verdictNow is what a batch b comes to by all reassessments since it ended.
-const verdictNow = `coalesce((SELECT w.verdict FROM rejudged_batches w WHERE w.batch_id = b.id
-	ORDER BY w.position DESC LIMIT 1), b.verdict)`
+// verdictNow asks for what a batch comes to by all reassessments since it ended, where batch is what its row is called.
+func verdictNow(batch string) string {
+	return `coalesce((SELECT became.verdict FROM rejudged_batches became WHERE became.batch_id = ` + batch + `.id
+		ORDER BY became.position DESC LIMIT 1), ` + batch + `.verdict)`
+}
 
 // AddRejudgedBatch stores what a batch comes to.
 func (t *Tx) AddRejudgedBatch(

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"regexp"
 	"strconv"
@@ -229,7 +228,7 @@ func (s Reads) LookFor(ctx context.Context, search *Search, atOnce, limit int) (
 		Looked    int    `db:"looked"`
 		Lowest    int64  `db:"lowest"`
 		Fit       int    `db:"fit"`
-		Positions []byte `db:"positions"`
+		Positions string `db:"positions"`
 	}
 	if err := s.q.GetContext(
 		ctx, &found,
@@ -244,20 +243,14 @@ func (s Reads) LookFor(ctx context.Context, search *Search, atOnce, limit int) (
 	); err != nil {
 		return Found{}, explain(err)
 	}
-	var positions []int64
-	if err := json.Unmarshal(found.Positions, &positions); err != nil {
-		return Found{}, err
-	}
 	out := Found{
 		Records: []Record{}, Fit: found.Fit, Lowest: found.Lowest, All: found.Looked < atOnce || found.Lowest == 0,
 	}
 	f.Before = found.Lowest
-	if len(positions) == 0 {
+	if found.Fit == 0 || limit == 0 {
 		return out, nil
 	}
-	err := s.q.SelectContext(
-		ctx, &out.Records,
-		`SELECT `+listedRecord+` FROM ledger_records WHERE position = ANY($1) ORDER BY position DESC`, positions,
-	)
-	return out, explain(err)
+	var err error
+	out.Records, err = s.listedAt(ctx, found.Positions)
+	return out, err
 }

@@ -35,12 +35,11 @@ func (s Reads) KeySettlements(ctx context.Context) ([]Settlement, error) {
 
 // needsAttention is a condition for a batch b with what it has become, w: nobody has settled it since, and no later
 // batch of the same place is cleared. Another medium in the same drive says nothing of the one before.
-const needsAttention = `NOT EXISTS (SELECT FROM settlements s WHERE s.batch_id = b.id
+var needsAttention = `NOT EXISTS (SELECT FROM settlements s WHERE s.batch_id = b.id
 		AND s.position > coalesce(w.position, b.position, 0))
 	AND (EXISTS (SELECT FROM measurers m WHERE m.batch_id = b.id AND m.against IS NOT NULL)
 		OR NOT EXISTS (SELECT FROM batches l WHERE l.source = b.source AND l.source_kind = b.source_kind AND l.id > b.id
-		AND l.state = 'done' AND coalesce((SELECT n.verdict FROM rejudged_batches n WHERE n.batch_id = l.id
-			ORDER BY n.position DESC LIMIT 1), l.verdict) = 'cleared'))`
+			AND l.state = 'done' AND ` + verdictNow("l") + ` = 'cleared'))`
 
 // NeedsAttention reports whether a batch is refused or unproven by now, and unsettled.
 func (s Reads) NeedsAttention(ctx context.Context, id int64) (needed bool, err error) {

@@ -171,8 +171,8 @@ type NewBatch struct {
 	Against *NewAgainst `json:"against,omitempty" doc:"What a medium is read back against; the measurer's one file is the medium."`
 }
 
-// CancelRequest carries why a batch is cancelled.
-type CancelRequest struct {
+// BatchStepRequest carries why something is done about a batch.
+type BatchStepRequest struct {
 	ID   int64 `path:"id" minimum:"1"`
 	Body Reasoned
 }

@@ -181,12 +181,12 @@ var (
 	ShowBatch = Operation[BatchAt, Batch]{
 		Method: get, Path: "/batches/{id}", ID: "show-batch", Summary: "Show a batch", Role: roles.Auditor,
 	}
-	CancelBatch = Operation[CancelRequest, Batch]{
+	CancelBatch = Operation[BatchStepRequest, Batch]{
 		Method: post, Path: "/batches/{id}/cancellation", ID: "cancel-batch",
 		Summary: "End a batch before it is done: one's own, or anybody's for a curator; what is measured stays",
 		Role:    roles.Operator, Status: http.StatusAccepted,
 	}
-	SettleBatch = Operation[CancelRequest, Batch]{
+	SettleBatch = Operation[BatchStepRequest, Batch]{
 		Method: post, Path: "/batches/{id}/settlement", ID: "settle-batch",
 		Summary: "Record that a refused or unproven batch needs no attention as it is, and why; its verdict stays",
 		Role:    roles.Operator,

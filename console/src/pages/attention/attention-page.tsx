@@ -1,4 +1,4 @@
-import { type SubmitEvent, useState } from "react";
+import { useState } from "react";
 import { Link } from "react-router";
 
 import { useAttention, useSettle } from "../../api/attention";
@@ -6,11 +6,11 @@ import type { Attention } from "../../api/client";
 import { mayCurate, mayOperate, useMe } from "../../api/people";
 import { Back } from "../../parts/back";
 import { Empty } from "../../parts/empty";
-import { TextField } from "../../parts/field";
 import { More } from "../../parts/more";
 import { ProblemNote } from "../../parts/problem-note";
 import { moment } from "../../parts/text";
 import { Mark } from "../../parts/verdict";
+import { WithReason } from "../../parts/with-reason";
 
 /** What needs attention: each entry with its reason, what helps, and a way to settle it. */
 export function AttentionPage() {
@@ -85,7 +85,6 @@ function Entry({ e, before }: { e: Attention; before?: Attention }) {
 function Settle({ e }: { e: Attention }) {
   const settle = useSettle(e);
   const [open, setOpen] = useState(false);
-  const [reason, setReason] = useState("");
   if (!open) {
     return (
       <button
@@ -100,26 +99,15 @@ function Settle({ e }: { e: Attention }) {
     );
   }
   return (
-    <form
-      className="mt-1 flex flex-wrap items-end gap-2"
-      onSubmit={(event: SubmitEvent) => {
-        event.preventDefault();
+    <WithReason
+      label="Why it needs no attention as it is"
+      hint="This goes on record; the verdict stays."
+      button="Settle"
+      disabled={settle.isPending}
+      error={settle.error}
+      submit={(reason) => {
         settle.mutate({ reason });
       }}
-    >
-      <div className="min-w-64 flex-1">
-        <TextField
-          label="Why it needs no attention as it is"
-          hint="This goes on record; the verdict stays."
-          required
-          value={reason}
-          change={setReason}
-        />
-      </div>
-      <button type="submit" className="btn btn-sm" disabled={settle.isPending}>
-        Settle
-      </button>
-      {settle.error && <ProblemNote error={settle.error} />}
-    </form>
+    />
   );
 }

@@ -6,7 +6,6 @@ import { closed, useAbsent, useBatch, useCancel, useCopies } from "../../api/bat
 import { useItems } from "../../api/items";
 import { mayCurate, mayOperate, useMe } from "../../api/people";
 import { useReassess } from "../../api/reassessments";
-import { TextField } from "../../parts/field";
 import { Filter } from "../../parts/filter";
 import { Comparison } from "../../parts/hex";
 import { LongList } from "../../parts/long-list";
@@ -18,6 +17,7 @@ import { BatchProgress } from "../../parts/progress";
 import { bytes, count, moment, say } from "../../parts/text";
 import { countsNow, resultNow } from "../../parts/now";
 import { Mark } from "../../parts/verdict";
+import { WithReason } from "../../parts/with-reason";
 
 const order = ["refused", "unproven", "cleared", "companion"] as const;
 
@@ -108,42 +108,6 @@ function Again({ batch }: { batch: number }) {
         }}
       />
     </div>
-  );
-}
-
-/** Something that is done for a reason. */
-function WithReason({
-  label,
-  hint,
-  button,
-  disabled,
-  error,
-  submit,
-}: {
-  label: string;
-  hint: string;
-  button: string;
-  disabled: boolean;
-  error: unknown;
-  submit: (reason: string) => void;
-}) {
-  const [reason, setReason] = useState("");
-  return (
-    <form
-      className="flex flex-wrap items-end gap-3 pt-2"
-      onSubmit={(event) => {
-        event.preventDefault();
-        submit(reason);
-      }}
-    >
-      <div className="min-w-64 flex-1">
-        <TextField label={label} hint={hint} required value={reason} change={setReason} />
-      </div>
-      <button type="submit" className="btn" disabled={disabled}>
-        {button}
-      </button>
-      {error !== null && <ProblemNote error={error} />}
-    </form>
   );
 }
 
