@@ -173,7 +173,10 @@ func (b *tab) accessible(page string) {
 		var violations []string
 		b.do(
 			chromedp.Evaluate(fmt.Sprintf("document.documentElement.dataset.theme = %q", theme), nil),
-			chromedp.Sleep(250*time.Millisecond), // colours move for a moment
+			// Colours move for a moment: as long as the browser takes.
+			chromedp.Evaluate(`new Promise(requestAnimationFrame).then(() => Promise.all(document.getAnimations()
+				.filter((a) => a.effect.getComputedTiming().iterations !== Infinity)
+				.map((a) => a.finished.catch(() => undefined)))).then(() => true)`, nil, awaitPromise),
 			chromedp.Evaluate(axe(b.t), nil),
 			chromedp.Evaluate(
 				`axe.run(document, { runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"] }).then((r) =>

@@ -66,7 +66,7 @@ func (b *tab) paste(text string) {
 
 // answered waits for the answer of a spot check for as long as the page goes on, and returns the
 // number of its batch. How quickly a browser reads is no matter here; a page that says the same
-// for a minute has stopped.
+// for some minutes has stopped.
 func (b *tab) answered() string {
 	b.t.Helper()
 	var became, to string
@@ -75,7 +75,7 @@ func (b *tab) answered() string {
 		const now = Date.now(), text = document.body.innerText, last = window.lastSeen;
 		if (!last || last.text !== text) window.lastSeen = { text, at: now };
 		return now - window.lastSeen.at > %d ? "stopped" : "";
-	})()`, patience.Milliseconds()), &became,
+	})()`, 3*patience.Milliseconds()), &became,
 		chromedp.WithPollingInterval(100*time.Millisecond), chromedp.WithPollingTimeout(0)))
 	if became != "answered" {
 		b.t.Fatalf("the page goes on no more, and shows:\n%s", b.text())

@@ -62,7 +62,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		)
 	}
 	config.ConnConfig.RuntimeParams["timezone"] = "UTC"
-	config.ConnConfig.ConnectTimeout = 5 * time.Second
+	config.ConnConfig.ConnectTimeout = 15 * time.Second // a machine that is busy takes seconds to sign in
 	config.MaxConns = max(config.MaxConns, 16)
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
