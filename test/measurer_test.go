@@ -140,6 +140,9 @@ func verified(t *testing.T, s *testkit.Service, where string, more ...string) fu
 func told(grounds []judge.Ground) []string {
 	var out []string
 	for _, g := range grounds {
+		if slices.Contains(judge.UnlikeBefore(), g.Code) {
+			continue // which batches were before is left to chance, too
+		}
 		says := string(g.Code) + " " + string(
 			g.Effect,
 		) + " " + g.Sentence + " " + g.Expected.String() + " " + g.Computed.String()

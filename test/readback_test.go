@@ -10,9 +10,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -324,12 +326,23 @@ func TestReadbackOfOtherThings(t *testing.T) {
 // verifies it.
 func publishes(t *testing.T, s *testkit.Service, folder string, files map[string][]byte) fullJSON {
 	t.Helper()
-	born := time.Date(2025, 1, 14, 9, 30, 0, 0, time.UTC)
-	key := pgptest.NewKey(folder, pgptest.Ed25519, born)
+	s.Write(t, folder, signed(keyAdmitted(t, s, folder), 1, files))
+	return verified(t, s, "quayside:"+folder)
+}
+
+// keysBorn is when the keys of [keyAdmitted] were made.
+var keysBorn = time.Date(2025, 1, 14, 9, 30, 0, 0, time.UTC)
+
+// keyAdmitted makes a key that is admitted for corran.
+func keyAdmitted(t *testing.T, s *testkit.Service, name string) *pgptest.Key {
+	t.Helper()
+	key := pgptest.NewKey(name, pgptest.Ed25519, keysBorn)
 	made := pgptest.NewCertificate(key).
 		UserID(
-			"Signs "+folder,
-			pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign)}},
+			"Signs "+name,
+			pgptest.Sig{
+				Created: keysBorn, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign)},
+			},
 		)
 	fp := key.Fingerprint()
 	c := s.Client(t, roles.Curator)
@@ -341,14 +354,18 @@ func publishes(t *testing.T, s *testkit.Service, folder string, files map[string
 	}
 	_, err = c.AdmitKey(t.Context(), fp, wire.Admission{Typed: fp, Publisher: "corran", Reason: "a test"})
 	require.NoError(t, err)
+	return key
+}
+
+// signed adds a list of files to them, signed so many months after the key was made.
+func signed(key *pgptest.Key, month int, files map[string][]byte) map[string][]byte {
 	list := ""
-	for name, content := range files {
-		list += fmt.Sprintf("%x  %s\n", sha256.Sum256(content), name)
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		list += fmt.Sprintf("%x  %s\n", sha256.Sum256(files[name]), name)
 	}
 	files["SHA256SUMS"] = []byte(list)
-	files["SHA256SUMS.sig"] = key.Sign([]byte(list), pgptest.Sig{Created: born.AddDate(0, 1, 0)})
-	s.Write(t, folder, files)
-	return verified(t, s, "quayside:"+folder)
+	files["SHA256SUMS.sig"] = key.Sign([]byte(list), pgptest.Sig{Created: keysBorn.AddDate(0, month, 0)})
+	return files
 }
 
 // hexOf writes content as records of an Intel HEX file, so many bytes on each line.

@@ -47,6 +47,7 @@ export const router = createBrowserRouter([
       { path: "/policy", lazy: page(() => import("./pages/policy/policy-page"), "PolicyPage") },
       { path: "/reassessments", lazy: page(() => import("./pages/reassessments/reassessments-page"), "ReassessmentsPage") },
       { path: "/reassessments/:reassessment", lazy: page(() => import("./pages/reassessments/reassessments-page"), "ReassessmentPage") },
+      { path: "/references", lazy: page(() => import("./pages/references/references-page"), "ReferencesPage") },
       { path: "/records", lazy: page(() => import("./pages/records/records-page"), "RecordsPage") },
       { path: "/records/:record", lazy: page(() => import("./pages/record/record-page"), "RecordPage") },
       { path: "*", element: <NotFound what="There is no page at this address." /> },

@@ -22,6 +22,8 @@ type Surroundings struct {
 	Original *Outcome
 	// Recorded is what receipts beside it say of files of its name.
 	Recorded []Recorded
+	// Before is what was cleared before it, or nil where that is not known.
+	Before *Before
 }
 
 // Artifact judges an artifact.
@@ -84,6 +86,7 @@ func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, on Surroundin
 		}
 		out.Grounds = append(out.Grounds, g)
 	}
+	b.byPredecessors(item, m, listings, on.Before, &out)
 	b.byMaker(item, m, &out)
 	out.Grounds = append(out.Grounds, waivedGrounds(out.Paths)...)
 	out.Verdict = verdictOf(&out, listings)
@@ -120,15 +123,7 @@ func (b Basis) byMaker(item *survey.Item, m *measure.Measurement, out *Outcome) 
 		g.Effect = Withholds
 		g.Sentence += " By the policy that clears nothing."
 		g.Advice = "Put the file where the service reads it, and verify it there."
-		for i := range out.Paths {
-			p := &out.Paths[i]
-			if p.Complete {
-				p.Complete, p.Missing = false, g.Sentence+" "+g.Advice
-			}
-			if len(p.Links) > 0 && p.Links[0].State == Holds {
-				p.Links[0].State = Broken
-			}
-		}
+		out.breakPaths(g)
 	}
 	out.Grounds = append(out.Grounds, g)
 }

@@ -2,6 +2,7 @@ package judge
 
 import (
 	"fmt"
+	"slices"
 
 	"endeixis/core/survey"
 )
@@ -9,15 +10,40 @@ import (
 // Deciding returns the sentence of the ground that decides about an item, for a
 // line in a list: the first that refuses, withholds or supports, as the verdict
 // is. What clears says more than a digest that matches; where all that clears is only noted, such as a
-// signature by a key that has expired since, it is that. For what has no verdict it is the first that
-// stands against it, if any does.
+// signature by a key that has expired since, it is that. What was cleared and is unlike what was cleared
+// before says that: it is the one thing of it that somebody has to look at. For what has no verdict it
+// is the first that stands against it, if any does.
 func Deciding(v Verdict, grounds []Ground) string {
 	if v == Companion {
 		return noted(grounds)
 	}
-	wanted := map[Verdict][]Effect{Refused: {Refuses}, Unproven: {Withholds}, Cleared: {Supports}, "": {Refuses, Withholds}}[v]
+	if v == Cleared {
+		for _, g := range grounds {
+			if slices.Contains(UnlikeBefore(), g.Code) {
+				return g.Sentence
+			}
+		}
+	}
+	if v == Cleared {
+		return Clearing(grounds)
+	}
+	wanted := map[Verdict][]Effect{Refused: {Refuses}, Unproven: {Withholds}, "": {Refuses, Withholds}}[v]
+	return first(grounds, wanted...)
+}
+
+// Clearing returns the sentence of what clears an item that is cleared.
+func Clearing(grounds []Ground) string {
+	if s := first(grounds, Supports); s != "" {
+		return s
+	}
+	return noted(grounds)
+}
+
+// first returns the sentence of the first ground that has one of some effects, in their order, and
+// is no digest that matches, or else of the first.
+func first(grounds []Ground, effects ...Effect) string {
 	best := ""
-	for _, effect := range wanted {
+	for _, effect := range effects {
 		for _, g := range grounds {
 			if g.Effect != effect {
 				continue
@@ -29,9 +55,6 @@ func Deciding(v Verdict, grounds []Ground) string {
 				best = g.Sentence
 			}
 		}
-	}
-	if v == Cleared && best == "" {
-		return noted(grounds)
 	}
 	return best
 }

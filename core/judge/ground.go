@@ -95,7 +95,16 @@ const (
 	WaivedGround Code = "waived"
 	// ComesAlong: the policy or the batch names it a companion, which needs no clearing.
 	ComesAlong Code = "companion"
+	// NameReused: a file of this name with other bytes was cleared before.
+	NameReused Code = "name-reused"
+	// OlderThanCleared: what was cleared before under its stem was signed later.
+	OlderThanCleared Code = "older-than-cleared"
+	// WeakerThanBefore: what speaks for it is less than what spoke for those before it.
+	WeakerThanBefore Code = "weaker-than-before"
 )
+
+// UnlikeBefore lists the grounds that hold a file against those that were cleared before it.
+func UnlikeBefore() []Code { return []Code{NameReused, OlderThanCleared, WeakerThanBefore} }
 
 // Codes lists every ground.
 func Codes() []Code {
@@ -145,6 +154,9 @@ func Codes() []Code {
 		Questioned,
 		WaivedGround,
 		ComesAlong,
+		NameReused,
+		OlderThanCleared,
+		WeakerThanBefore,
 	}
 }
 
@@ -170,6 +182,8 @@ type Ground struct {
 	Waiver *WaiverFacts `json:"waiver,omitempty"`
 	// Signature is set where a signature was verified.
 	Signature *SignatureFacts `json:"signature,omitempty"`
+	// Earlier is set where an earlier record is held against this one.
+	Earlier *EarlierFacts `json:"earlier,omitempty"`
 }
 
 // WaiverFacts identify a waiver that was used.

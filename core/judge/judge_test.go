@@ -103,6 +103,15 @@ func judgeFolder(t *testing.T, files map[string]string, given string, adjust fun
 
 func judgeWith(t *testing.T, files map[string]string, given string, opts survey.Options, adjust func(*Basis)) result {
 	t.Helper()
+	return judgeAfter(t, files, given, opts, adjust, nil)
+}
+
+// judgeAfter judges a folder with what is known of the time before.
+func judgeAfter(
+	t *testing.T, files map[string]string, given string, opts survey.Options, adjust func(*Basis),
+	before verify.Predecessors,
+) result {
+	t.Helper()
 	fsys := fstest.MapFS{}
 	for name, content := range files {
 		fsys[name] = &fstest.MapFile{Data: []byte(content)}
@@ -118,6 +127,7 @@ func judgeWith(t *testing.T, files map[string]string, given string, opts survey.
 	}
 	r := result{artifacts: map[string]Outcome{}, manifests: map[string]*Voucher{}}
 	session := verify.New(b)
+	session.After(before)
 	for _, role := range []survey.Role{survey.Manifest, survey.Artifact} {
 		for i := range plan.Items {
 			if plan.Items[i].Role != role {
@@ -128,6 +138,7 @@ func judgeWith(t *testing.T, files map[string]string, given string, opts survey.
 				r.manifests[item.Path] = session.Manifest(item, m)
 				continue
 			}
+			require.NoError(t, session.Recall(t.Context(), item))
 			r.artifacts[item.Path] = session.Judge(item, m)
 		}
 	}
@@ -897,7 +908,7 @@ func TestSignedMessages(t *testing.T) {
 // TestPolicyFields names every field of the JSON form, and no other.
 func TestPolicyFields(t *testing.T) {
 	policy := DefaultPolicy()
-	policy.Companions = []string{"*.txt"} // none is left out
+	policy.Companions, policy.WeakerThanBefore = []string{"*.txt"}, Withholds // what is as it was is left out
 	text, err := json.Marshal(policy)
 	require.NoError(t, err)
 	var form map[string]any

@@ -65,6 +65,10 @@ type Policy struct {
 	// published and need no clearing, such as notes and pictures; see [CheckCompanions]. None is
 	// left out of the JSON form, so that programs of before there were any understand it.
 	Companions []string `json:"companions,omitempty"`
+	// WeakerThanBefore is the effect of what is weaker, older or otherwise than what was cleared
+	// before under the same name or stem: Withholds or Notes. Notes is left out of the JSON form,
+	// as [Policy.Companions] is.
+	WeakerThanBefore Effect `json:"weaker_than_before,omitempty"`
 }
 
 // devicePreimageBits is what is asked of a device's digest where the policy does not say.
@@ -93,6 +97,7 @@ func DefaultPolicy() Policy {
 		MeasuredBy:         measuredBy(),
 		DevicePreimageBits: devicePreimageBits,
 		Companions:         []string{},
+		WeakerThanBefore:   Notes,
 	}
 }
 
@@ -136,7 +141,10 @@ func (p Policy) Validate() error {
 			)
 		}
 	}
-	for name, effect := range map[string]Effect{"expired_signer": p.ExpiredSigner, "contradicted_signer": p.ContradictedSigner} {
+	for name, effect := range map[string]Effect{
+		"expired_signer": p.ExpiredSigner, "contradicted_signer": p.ContradictedSigner,
+		"weaker_than_before": p.WeakerThanBefore,
+	} {
 		if !slices.Contains(withholdsOrNotes(), effect) {
 			return fmt.Errorf("policy field %s is %q; it can be %q or %q", name, effect, Withholds, Notes)
 		}
@@ -196,8 +204,21 @@ func (p *Policy) UnmarshalJSON(data []byte) error {
 	if read.Companions == nil {
 		read.Companions = []string{}
 	}
+	if read.WeakerThanBefore == "" {
+		read.WeakerThanBefore = Notes
+	}
 	*p = Policy(read)
 	return nil
+}
+
+// MarshalJSON writes a policy as programs of earlier versions understand it, where it asks nothing
+// that they do not know.
+func (p Policy) MarshalJSON() ([]byte, error) {
+	type plain Policy // without this method
+	if p.WeakerThanBefore == Notes {
+		p.WeakerThanBefore = ""
+	}
+	return json.Marshal(plain(p))
 }
 
 // Rules returns the limits that concern OpenPGP, for a judgement at now.
@@ -217,9 +238,11 @@ type PolicyField struct {
 	Does  string `json:"does"`
 	// Choices are the values that it can have, where these are few.
 	Choices []Effect `json:"choices,omitempty"`
+	// Otherwise is the value where a policy does not have the field.
+	Otherwise Effect `json:"otherwise,omitempty"`
 }
 
-// withholdsOrNotes lists what the policy fields about doubtful signers can be.
+// withholdsOrNotes lists what the policy fields about doubtful evidence can be.
 func withholdsOrNotes() []Effect { return []Effect{Withholds, Notes} }
 
 // PolicyFields lists the fields of a policy in the order in which they are
@@ -280,6 +303,11 @@ func PolicyFields() []PolicyField {
 		{
 			Name: "companions", Title: "Companions",
 			Does: "patterns for names of files that come along and need no clearing, such as *.txt",
+		},
+		{
+			Name: "weaker_than_before", Title: "Weaker than before",
+			Does:    "what evidence does that is weaker, older or otherwise than before for the same file of its publisher: notes or withholds",
+			Choices: withholdsOrNotes(), Otherwise: Notes,
 		},
 		{
 			Name: "diagnosis_bytes", Title: "Explained up to",

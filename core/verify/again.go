@@ -1,6 +1,7 @@
 package verify
 
 import (
+	"context"
 	"errors"
 	"runtime"
 	"slices"
@@ -29,13 +30,16 @@ type Rejudgement struct {
 //
 // issuers are what signatures by the key in question may name, or nil.
 func (s *Session) Again(
-	n int, load func(i int) (*survey.Item, *measure.Measurement, error), issuers []string,
+	ctx context.Context, n int, load func(i int) (*survey.Item, *measure.Measurement, error), issuers []string,
 ) ([]Rejudgement, error) {
 	items, measured := make([]*survey.Item, n), make([]*measure.Measurement, n)
 	if err := each(n, func(i int) (err error) {
 		items[i], measured[i], err = load(i)
 		return err
 	}); err != nil {
+		return nil, err
+	}
+	if err := s.Recall(ctx, items...); err != nil {
 		return nil, err
 	}
 	outcomes := make([]judge.Outcome, n)

@@ -271,7 +271,7 @@ func (f fact) check(t *testing.T, by *pgptest.Key, ring *keyring.Keyring) bool {
 			session.Manifest(item, &m)
 		}
 	}
-	again, err := session.Again(len(plan.Items), func(i int) (*survey.Item, *measure.Measurement, error) {
+	again, err := session.Again(t.Context(), len(plan.Items), func(i int) (*survey.Item, *measure.Measurement, error) {
 		m := measured[plan.Items[i].Path]
 		return &plan.Items[i], &m, nil
 	}, []string{by.Fingerprint()})

@@ -76,6 +76,9 @@ type Session struct {
 	recorded   map[string][]*recorded
 	ready      bool
 	ledgerKeys []note.Verifier
+	// predecessors may be nil; before is what they have told of the items that are judged, by path.
+	predecessors Predecessors
+	before       map[string]*judge.Before
 }
 
 // New returns a Session that judges by the basis.
@@ -122,7 +125,10 @@ func (s *Session) Original(medium string, outcome *judge.Outcome) { s.originals[
 func (s *Session) Judge(item *survey.Item, m *measure.Measurement) judge.Outcome {
 	switch item.Role {
 	case survey.Artifact:
-		on := judge.Surroundings{Vouchers: s.vouchers, Original: s.originals[item.Path], Recorded: s.recordedOf(item)}
+		on := judge.Surroundings{
+			Vouchers: s.vouchers, Original: s.originals[item.Path], Recorded: s.recordedOf(item),
+			Before: s.before[item.Path],
+		}
 		if item.Inside != nil {
 			on.Around = s.outcomes[item.Inside.Of]
 		}
@@ -149,6 +155,13 @@ func (s *Session) Judge(item *survey.Item, m *measure.Measurement) judge.Outcome
 func (s *Session) Settle(ctx context.Context, measured []Item, bytes Bytes, others OtherFiles) error {
 	known := &recalled{from: others, cleared: map[string]*diagnose.Earlier{}}
 	if err := known.prepare(ctx, measured); err != nil {
+		return err
+	}
+	planned := make([]*survey.Item, len(measured))
+	for i := range measured {
+		planned[i] = measured[i].Planned
+	}
+	if err := s.Recall(ctx, planned...); err != nil {
 		return err
 	}
 	for i := range measured {

@@ -197,6 +197,7 @@ func (s *Service) judgeAgain(
 	if err != nil {
 		return nil, err
 	}
+	current.session.After(predecessorsOf(*b, tx.Reads))
 	counts := map[judge.Verdict]*int{
 		judge.Cleared: &b.Cleared, judge.Unproven: &b.Unproven, judge.Refused: &b.Refused,
 		judge.Companion: &b.Companions,

@@ -478,6 +478,9 @@ func (s *Service) original(
 	for i := range holders {
 		around.Judge(holders[i].Planned, &holders[i].Measurement)
 	}
+	if err := around.Recall(ctx, image.Planned); err != nil {
+		return err
+	}
 	outcome := around.Judge(image.Planned, &image.Measurement)
 	session.Original(here.Path, &outcome)
 	return nil

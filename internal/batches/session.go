@@ -110,6 +110,7 @@ func (s *Service) sessionWith(
 	if err != nil {
 		return nil, nil, err
 	}
+	session.After(predecessorsOf(b, s.store.Reads))
 	manifests := slices.DeleteFunc(evidence, func(d verify.Item) bool { return d.Planned.Role != survey.Manifest })
 	return session, manifests, s.rest(ctx, session, b, ring)
 }

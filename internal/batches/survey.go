@@ -162,6 +162,9 @@ func (s *Service) beginPlanned(
 	if err != nil {
 		return nil, judge.Expectation{}, err
 	}
+	before := predecessorsOf(b, s.store.Reads)
+	before.here(plan.Items)
+	session.After(before)
 	for i := range plan.Items {
 		if err := s.original(ctx, session, b, ring, &plan.Items[i]); err != nil {
 			return nil, judge.Expectation{}, err

@@ -588,7 +588,8 @@ func problems(item wire.Item) []judge.Ground {
 	}
 	for _, g := range item.Grounds {
 		// That a list calls it otherwise is worth knowing whatever stands against it.
-		if g.Effect == judge.Withholds || g.Code == judge.ListedAs {
+		// So is that it is not as it was before.
+		if g.Effect == judge.Withholds || g.Code == judge.ListedAs || slices.Contains(judge.UnlikeBefore(), g.Code) {
 			out = append(out, g)
 		}
 	}
@@ -602,8 +603,15 @@ var shownOrder = []string{"refused", "unproven", "cleared", "companion"}
 func (a *app) tellDeciding(item wire.Item) []judge.Ground {
 	switch deref(item.Verdict) {
 	case string(judge.Cleared):
-		a.wrapped("    ", item.Deciding)
-		return notes(item)
+		// What is said in the place of what clears it comes with the notes, and its advice.
+		said, shown := item.Deciding, notes(item)
+		if slices.ContainsFunc(shown, func(g judge.Ground) bool {
+			return g.Sentence == said && slices.Contains(judge.UnlikeBefore(), g.Code)
+		}) {
+			said = judge.Clearing(item.Grounds)
+		}
+		a.wrapped("    ", said)
+		return shown
 	case string(judge.Companion):
 		a.wrapped("    ", item.Deciding)
 	}

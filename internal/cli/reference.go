@@ -18,7 +18,7 @@ import (
 
 func (a *app) referenceCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "reference", Short: "Know files again that were cleared here"}
-	cmd.AddCommand(a.referenceFind())
+	cmd.AddCommand(a.referenceFind(), a.referenceList())
 	return cmd
 }
 
@@ -59,6 +59,50 @@ func (a *app) referenceFind() *cobra.Command {
 			return nil
 		},
 	}
+}
+
+func (a *app) referenceList() *cobra.Command {
+	var publisher, match string
+	var limit int
+	cmd := &cobra.Command{
+		Use:   "list",
+		Short: "List the files that were cleared here, the newest first",
+		Args:  cobra.NoArgs,
+		Long: `list shows what was cleared, and what became of it: a file of which something else was decided since says so.
+The release is what the name tells, which is a guess.`,
+		Example: "  endeixis reference list --publisher tidewright\n  endeixis reference list --name gauge-fw",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			found, err := c.Library(cmd.Context(), publisher, match, oneMore(limit))
+			if err != nil {
+				return err
+			}
+			g := &grid{
+				header: []string{"file", "release", "signed by", "size", "cleared", "batch", "record", "now"},
+				empty:  "No file fits.",
+			}
+			return upTo(a, found, limit, func(found []wire.Reference) error {
+				for _, r := range found {
+					now := string(judge.Cleared)
+					if r.Now != nil {
+						now = string(*r.Now)
+					}
+					g.add(
+						r.Name, r.Release, r.SignedBy, size(r.Size), moment(r.Cleared), fmt.Sprint(r.Batch),
+						fmt.Sprint(r.Record), now,
+					)
+				}
+				return a.print(found, g, nil)
+			})
+		},
+	}
+	cmd.Flags().StringVar(&publisher, "publisher", "", "only files that rest on this publisher's signature")
+	cmd.Flags().StringVar(&match, "name", "", "only files with this in their name")
+	cmd.Flags().IntVar(&limit, "limit", 20, "at most this many; 0 for all")
+	return cmd
 }
 
 // parseDigest reads one digest as it was typed or pasted.
@@ -106,6 +150,7 @@ func (a *app) showReferences(found []wire.Reference) error {
 		if len(found) == 0 {
 			fmt.Fprintln(a.stdout, "No file that was cleared here has these bytes.")
 		}
+		weak := false
 		for _, r := range found {
 			of := ""
 			if len(r.Publishers) > 0 {
@@ -119,9 +164,16 @@ func (a *app) showReferences(found []wire.Reference) error {
 					r.Batch, r.Record, r.Algorithm,
 				),
 			)
+			by, err := digest.Parse(r.Algorithm)
+			weak = weak || err == nil && by.CollisionBits() < judge.DefaultPolicy().DigestBits
 			if now := deref(r.Now); now != "" && now != string(judge.Cleared) {
 				a.wrapped("    ", "Judged again since, it is "+now+" now.")
 			}
+		}
+		if weak {
+			a.wrapped(
+				"", "Two files can be made with one digest of this kind, so that it may be another file. Ask with SHA-256.",
+			)
 		}
 	})
 }

@@ -12,3 +12,14 @@ func (c *Client) References(ctx context.Context, digests string) ([]wire.Referen
 	page, err := call(ctx, c, wire.FindReferences, wire.FindReferencesRequest{Digest: digests})
 	return page.Items, err
 }
+
+// Library lists the files that were cleared here, of a publisher and with a part of a name where these are given, the
+// newest first; limit 0 lists all.
+func (c *Client) Library(ctx context.Context, publisher, match string, limit int) ([]wire.Reference, error) {
+	return all(limit, func(cursor string) (wire.Page[wire.Reference], error) {
+		return call(
+			ctx, c, wire.FindReferences,
+			wire.FindReferencesRequest{Publisher: publisher, Match: match, Cursor: cursor},
+		)
+	})
+}

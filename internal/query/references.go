@@ -3,6 +3,7 @@ package query
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"time"
 
 	"endeixis/core/digest"
@@ -26,13 +27,15 @@ type Reference struct {
 	At         time.Time
 	// Now is the verdict that the newest reassessment made of it, or nil.
 	Now *judge.Verdict
+	// Publisher is whose signature it rests on, or empty, and Release what its name says, which is a guess.
+	Publisher, Release string
 }
 
 func referenceOf(row store.Reference) Reference {
 	out := Reference{
 		Batch: row.Batch, N: row.N, Path: row.Path, Size: row.Size, Source: row.Source, Label: row.Label,
 		Publishers: []string{}, Algorithm: row.Algorithm, Digest: row.Digest, Record: row.Record, At: row.At,
-		Now: verdictOf(row.Now),
+		Now: verdictOf(row.Now), Publisher: row.Publisher, Release: row.Release,
 	}
 	var expected judge.Expectation
 	if json.Unmarshal(row.Expected, &expected) == nil && expected.Publishers != nil {
@@ -58,6 +61,26 @@ func (s *Service) References(ctx context.Context, digests []digest.Value, limit 
 	}
 	rows, err := s.store.References(ctx, raw, limit)
 	return each(rows, referenceOf), err
+}
+
+// A ReferenceFilter narrows the files that were cleared here; empty fields match all.
+type ReferenceFilter struct {
+	Publisher string
+	// Match is a part of a file's name.
+	Match string
+	Limit int
+}
+
+// Library lists the files that were cleared here, the newest first, with what became of them.
+func (s *Service) Library(ctx context.Context, f ReferenceFilter, cursor string) (Page[Reference], error) {
+	before, err := number(cursor, 0)
+	if err != nil {
+		return Page[Reference]{}, err
+	}
+	rows, err := s.store.Library(
+		ctx, store.ReferenceFilter{Publisher: f.Publisher, Match: f.Match, Before: before, Limit: f.Limit + 1},
+	)
+	return pageOf(each(rows, referenceOf), f.Limit, func(r Reference) string { return fmt.Sprint(r.Record) }), err
 }
 
 // A ReadBack is a medium that was read back against a file.

@@ -130,7 +130,7 @@ func (r *Run) Batch(
 		if err := r.orders.held(ctx, tx.Reads, rows); err != nil {
 			return err
 		}
-		judged, err := judgeAgain(session, id, rows, nil)
+		judged, err := judgeAgain(ctx, session, id, rows, nil)
 		if err != nil {
 			return err
 		}

@@ -102,7 +102,7 @@ func (s *Service) rejudge(
 		}
 		if err := s.chunks(ctx, id, func(rows []store.StoredItem) error {
 			items += len(rows)
-			judged, err := judgeAgain(session, id, rows, issuers)
+			judged, err := judgeAgain(ctx, session, id, rows, issuers)
 			if err != nil {
 				return err
 			}
@@ -153,9 +153,9 @@ func (s *Service) chunks(ctx context.Context, batch int64, f func([]store.Stored
 
 // judgeAgain judges a chunk of stored items.
 func judgeAgain(
-	session *verify.Session, batch int64, rows []store.StoredItem, issuers []string,
+	ctx context.Context, session *verify.Session, batch int64, rows []store.StoredItem, issuers []string,
 ) ([]Rejudgement, error) {
-	judged, err := session.Again(len(rows), func(i int) (*survey.Item, *measure.Measurement, error) {
+	judged, err := session.Again(ctx, len(rows), func(i int) (*survey.Item, *measure.Measurement, error) {
 		seen, err := recorded.Measured(rows[i].Record.Body)
 		if err == nil && (seen.Batch != batch || seen.Survey.Path != rows[i].Path || seen.Verdict != rows[i].Verdict) {
 			err = store.Mistaken(batch, rows[i].Path)

@@ -175,6 +175,7 @@ func (f *Follower) follows(r store.Record) ([]row, error) {
 		}
 	}
 	out := append([]row{listed}, termsRow(h, b)...)
+	out = append(out, libraryRow(h, b)...)
 	if b, ok := b.(single); ok {
 		made := b.alone(h)
 		if made.odd != nil {

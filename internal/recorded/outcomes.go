@@ -50,6 +50,7 @@ type ItemOutcome struct {
 	signers []string
 	renamed []store.Entry
 	found   []store.Term
+	shelved *shelved
 	// read is what [ItemOutcome.shown] has read, where several rows are made from it.
 	read *shown
 }
@@ -85,7 +86,7 @@ func (b *ItemOutcome) Put(e Evidence) error {
 		}
 	}
 	b.signers = distinct(b.signers)
-	b.found = termsOf(e.Outcome.Grounds)
+	b.found, b.shelved = termsOf(e.Outcome.Grounds), shelve(&e.Outcome)
 	return errors.Join(err1, err2, err3, err4)
 }
 
@@ -228,7 +229,10 @@ func storedOutcomes(ctx context.Context, tx *store.Tx, heads []Head, outcomes []
 			rows[i].Verdict = &verdict
 		}
 	}
-	return tx.AddOutcomes(ctx, outcomes[0].Batch, rows)
+	if err := tx.AddOutcomes(ctx, outcomes[0].Batch, rows); err != nil {
+		return err
+	}
+	return addLibrary(ctx, tx, heads, outcomes)
 }
 
 // ItemRejudged is an artifact whose verdict changed when it was judged again.
@@ -248,8 +252,9 @@ type ItemRejudged struct {
 
 	// N is the item's number, which a record does not say.
 	N int `json:"-"`
-	// What it is found by, see [ItemRejudged.Put].
-	found []store.Term
+	// What it is found by, and what is in the library of it, see [ItemRejudged.Put].
+	found   []store.Term
+	shelved *shelved
 }
 
 // Put writes into the record how the item was judged.
@@ -257,7 +262,7 @@ func (b *ItemRejudged) Put(o judge.Outcome) error {
 	var err1, err2 error
 	b.Grounds, err1 = json.Marshal(o.Grounds)
 	b.Paths, err2 = json.Marshal(o.Paths)
-	b.Verdict, b.found = o.Verdict, termsOf(o.Grounds)
+	b.Verdict, b.found, b.shelved = o.Verdict, termsOf(o.Grounds), shelve(&o)
 	return errors.Join(err1, err2)
 }
 
@@ -289,7 +294,10 @@ func storedRejudged(ctx context.Context, tx *store.Tx, heads []Head, changed []I
 			Position:     heads[i].Position,
 		}
 	}
-	return tx.AddRejudged(ctx, rows)
+	if err := tx.AddRejudged(ctx, rows); err != nil {
+		return err
+	}
+	return addLibrary(ctx, tx, heads, changed)
 }
 
 // BatchRejudged is what a batch comes to after a reassessment has changed verdicts in it.

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"endeixis/core/judge"
 	"endeixis/core/ledger"
 	"endeixis/internal/store"
 )
@@ -43,7 +44,12 @@ func (b PolicySet) row(h Head) store.Policy {
 	}
 	var all map[string]json.RawMessage
 	own := map[string]json.RawMessage{}
-	if json.Unmarshal(b.Policy, &all) == nil {
+	if json.Unmarshal(b.Policy, &all) == nil && all != nil {
+		for _, f := range judge.PolicyFields() {
+			if _, said := all[f.Name]; !said && f.Otherwise != "" {
+				all[f.Name], _ = json.Marshal(f.Otherwise) // of a word
+			}
+		}
 		for _, name := range b.Own {
 			own[name] = all[name]
 		}

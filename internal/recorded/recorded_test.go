@@ -249,7 +249,13 @@ func happened() []Body {
 			Size: 3, Digests: map[digest.Algorithm]digest.Value{digest.SHA256: make(digest.Value, 32)},
 		},
 		Outcome: judge.Outcome{
-			Verdict: judge.Cleared, Grounds: []judge.Ground{{Code: judge.DigestMatch, Sentence: "It is."}},
+			Path: "a.bin", Role: survey.Artifact,
+			Verdict: judge.Cleared, Grounds: []judge.Ground{{
+				Code: judge.DigestMatch, Source: "list", Algorithm: digest.SHA256, Sentence: "It is.",
+			}},
+			Paths: []judge.ProofPath{{Kind: judge.SignedManifest, Complete: true, Links: []judge.Link{
+				{Kind: "key", Ref: "00AA"}, {Kind: "publisher", Ref: "quoin"},
+			}}},
 		},
 	}); err != nil {
 		panic(err)

@@ -382,7 +382,7 @@ type Cleared struct {
 }
 
 // ClearedWith returns, for each of some SHA-256 digests in hexadecimal, the
-// newest item of an earlier batch that was cleared with it, if there is one.
+// newest item of an earlier batch that is cleared with it still, if there is one.
 func (s Reads) ClearedWith(ctx context.Context, before int64, sha256 []string) (map[string]Cleared, error) {
 	rows := []struct {
 		SHA256 string `db:"sha256"`
@@ -391,12 +391,12 @@ func (s Reads) ClearedWith(ctx context.Context, before int64, sha256 []string) (
 	err := s.q.SelectContext(
 		ctx,
 		&rows,
-		`SELECT DISTINCT ON (sum.sha256) sum.sha256, d.batch_id, b.label, b.source, i.path, b.judged_as_of AS at
+		`SELECT DISTINCT ON (sum.sha256) sum.sha256, d.batch_id, b.label, b.source, i.path, r.at
 		FROM unnest($2::text[]) AS sum (sha256)
-		JOIN outcome_digests d ON d.digest = decode(sum.sha256, 'hex') AND d.cleared AND d.algorithm = 'SHA-256'
-		AND d.batch_id < $1
-		JOIN items i USING (batch_id, n) JOIN batches b ON b.id = d.batch_id WHERE NOT i.survey ? 'against'
-			ORDER BY sum.sha256, d.batch_id DESC, d.n`,
+			JOIN outcome_digests d ON d.digest = decode(sum.sha256, 'hex') AND d.algorithm = 'SHA-256' AND d.batch_id < $1`+
+			inLibrary+`JOIN items i ON i.batch_id = d.batch_id AND i.n = d.n
+			JOIN batches b ON b.id = d.batch_id JOIN ledger_records r ON r.position = l.position
+		WHERE `+stillInLibrary+` ORDER BY sum.sha256, d.batch_id DESC, d.n`,
 		before,
 		sha256,
 	)

@@ -252,6 +252,16 @@ func PlacedTables() []PlacedTable {
 			"o.position",
 		},
 		{
+			"library",
+			"what was cleared",
+			`SELECT 'batch ' || o.batch_id || ', ' || coalesce(i.path, 'item ' || o.n) AS key, o.position, ` +
+				fields(
+					"o.batch_id", "i.path", "o.publisher", "o.name", "o.stem", "o.release", "o.signed_at", "o.signers",
+					"o.algorithms",
+				) + ` FROM library o` + hasItem,
+			"o.position",
+		},
+		{
 			"rejudged_batches", "what batches come to",
 			`SELECT 'batch ' || o.batch_id AS key, o.position, ` + fields(
 				"o.reassessment_id", "o.batch_id", "o.verdict", "o.cleared", "o.unproven", "o.refused",

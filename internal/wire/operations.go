@@ -171,7 +171,8 @@ var (
 	}
 	FindReferences = Operation[FindReferencesRequest, Page[Reference]]{
 		Method: get, Path: "/references", ID: "find-references",
-		Summary: "Tell which file that was cleared here has these bytes, the newest first", Role: roles.Auditor,
+		Summary: "Tell which file that was cleared here has these bytes, or list all, the newest first",
+		Role:    roles.Auditor,
 	}
 
 	ListBatches = Operation[ListBatchesRequest, Page[Batch]]{

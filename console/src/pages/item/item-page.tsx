@@ -155,6 +155,13 @@ function Grounds({ grounds, device = false }: { grounds: Ground[]; device?: bool
             </div>
           )}
           {g.findings && g.findings.length > 0 ? <Causes findings={g.findings} /> : g.advice && <p className="font-semibold">{g.advice}</p>}
+          {g.earlier && (
+            <p className="text-sm">
+              <Link className="quiet-link" to={`/records/${g.earlier.record}`}>
+                What was found then
+              </Link>
+            </p>
+          )}
           {g.signature?.steps && <Steps steps={g.signature.steps} />}
         </div>
       ))}

@@ -7,14 +7,14 @@ import { ProblemNote } from "../../parts/problem-note";
 import { PublisherSelect } from "../../parts/publisher-select";
 import { say } from "../../parts/text";
 import { Reason } from "./reason";
-import { shown, Value } from "./value";
+import { shown, Value, valueOf } from "./value";
 
 /** What single publishers have otherwise. */
 export function OwnFields({ versions }: { versions: PolicyVersion[] }) {
   const me = useMe();
   const [editing, setEditing] = useState("");
   const fields = usePolicyFields();
-  const titleOf = (name: string) => fields.data?.items.find((f) => f.name === name)?.title ?? say(name);
+  const fieldOf = (name: string) => fields.data?.items.find((f) => f.name === name) ?? { name, title: say(name), does: "" };
   const base = versions.find((v) => !v.publisher);
   if (!base) return null;
   const own = new Map<string, PolicyVersion>();
@@ -29,10 +29,10 @@ export function OwnFields({ versions }: { versions: PolicyVersion[] }) {
           {v.own.map((name) => (
             <div key={name} className="grid gap-x-4 py-1.5 sm:grid-cols-[16rem_12rem_1fr]">
               <dt className="text-sm">
-                {v.publisher}: {titleOf(name)}
+                {v.publisher}: {fieldOf(name).title}
               </dt>
-              <dd className="font-semibold">{shown(v.document[name as keyof Policy])}</dd>
-              <dd className="text-sm soft">instead of {shown(base.document[name as keyof Policy])}</dd>
+              <dd className="font-semibold">{shown(valueOf(v.document, fieldOf(name)))}</dd>
+              <dd className="text-sm soft">instead of {shown(valueOf(base.document, fieldOf(name)))}</dd>
             </div>
           ))}
         </dl>
@@ -80,7 +80,9 @@ function Edit({
   const [reason, setReason] = useState("");
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
-    set.mutate({ fields: pick(draft, own), reason }, { onSuccess: close });
+    // What a policy leaves out is said of a publisher that has it otherwise.
+    const fieldsOfOwn = fields.data?.items.filter((f) => own.includes(f.name)).map((f) => [f.name, valueOf(draft, f) ?? []]);
+    set.mutate({ fields: Object.fromEntries(fieldsOfOwn ?? []) as Partial<Policy>, reason }, { onSuccess: close });
   };
   return (
     <form onSubmit={submit} className="flex flex-col gap-3 rounded-box border border-base-300 bg-base-200 p-4">
@@ -100,11 +102,7 @@ function Edit({
               />
               {f.title}
             </label>
-            {ticked ? (
-              <Value field={f} label={f.title} draft={draft} change={setDraft} />
-            ) : (
-              <span>{shown(base[f.name as keyof Policy])}</span>
-            )}
+            {ticked ? <Value field={f} label={f.title} draft={draft} change={setDraft} /> : <span>{shown(valueOf(base, f))}</span>}
             <span className="text-sm soft">{f.does}</span>
           </div>
         );

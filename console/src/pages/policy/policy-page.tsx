@@ -5,7 +5,7 @@ import { mayCurate, useMe } from "../../api/people";
 import { usePolicies, usePolicyFields, useSetPolicy } from "../../api/policies";
 import { OwnFields } from "./own-fields";
 import { Reason } from "./reason";
-import { shown, Value } from "./value";
+import { shown, Value, valueOf } from "./value";
 import { Waivers } from "./waivers";
 import { ProblemNote } from "../../parts/problem-note";
 import { JudgedAgain } from "../../parts/runs";
@@ -67,7 +67,7 @@ function Fields({ policy }: { policy: Policy }) {
       {fields.data?.items.map((f) => (
         <div key={f.name} className="grid gap-x-4 py-1.5 sm:grid-cols-[16rem_12rem_1fr]">
           <dt className="text-sm">{f.title}</dt>
-          <dd className="font-semibold">{shown(policy[f.name as keyof Policy])}</dd>
+          <dd className="font-semibold">{shown(valueOf(policy, f))}</dd>
           <dd className="text-sm soft">{f.does}</dd>
         </div>
       ))}

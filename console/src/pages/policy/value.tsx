@@ -9,6 +9,9 @@ export const shown = (value: string | number | boolean | string[] | undefined) =
   return typeof value === "number" ? value.toLocaleString("en") : value;
 };
 
+/** What a policy has in a field, which it may leave out. */
+export const valueOf = (policy: Policy, field: PolicyField) => policy[field.name as keyof Policy] ?? field.otherwise;
+
 /** The field for one value, by its kind. */
 export function Value({
   field,
@@ -22,7 +25,7 @@ export function Value({
   label?: string;
 }) {
   const name = field.name as keyof Policy;
-  const value = draft[name] ?? [];
+  const value = valueOf(draft, field) ?? [];
   if (typeof value === "boolean") {
     return (
       <select

@@ -9,6 +9,7 @@ import { More } from "../../parts/more";
 import { ProblemNote } from "../../parts/problem-note";
 import { PublisherSelect } from "../../parts/publisher-select";
 import { count, moment, say } from "../../parts/text";
+import { Typed } from "../../parts/typed";
 import { Mark } from "../../parts/verdict";
 
 export function RecordsPage() {
@@ -27,7 +28,10 @@ export function RecordsPage() {
     <div className="flex flex-col gap-4">
       <div className="flex flex-wrap items-center gap-3">
         <h1>Records</h1>
-        <Link to="/reassessments" className="btn btn-sm ml-auto">
+        <Link to="/references" className="btn btn-sm ml-auto">
+          What was cleared
+        </Link>
+        <Link to="/reassessments" className="btn btn-sm">
           Judged again
         </Link>
       </div>
@@ -156,42 +160,6 @@ function Filters({ filter, set }: { filter: Search; set: (field: keyof Search, v
         </div>
       </details>
     </search>
-  );
-}
-
-/** A field of a filter. What is typed counts when it has been typed: on Enter, or when another field is gone to. */
-function Typed({
-  label,
-  value,
-  change,
-  placeholder,
-  type = "search",
-  width = "w-48",
-}: {
-  label: string;
-  value: string;
-  change: (value: string) => void;
-  placeholder?: string;
-  type?: string;
-  width?: string;
-}) {
-  return (
-    <label className="flex items-center gap-2 text-sm">
-      {label}
-      <input
-        key={value}
-        className={`input input-sm ${width}`}
-        type={type}
-        placeholder={placeholder}
-        defaultValue={value}
-        onBlur={(e) => {
-          if (e.target.value !== value) change(e.target.value);
-        }}
-        onKeyDown={(e) => {
-          if (e.key === "Enter" && e.currentTarget.value !== value) change(e.currentTarget.value);
-        }}
-      />
-    </label>
   );
 }
 
