@@ -82,9 +82,9 @@ func LibraryEntry(h Head, b Body) *store.LibraryEntry {
 		Position: h.Position, Batch: batch, N: n, Publisher: support.Publisher, File: path.Base(item),
 		Signed: support.Signed,
 	}
-	name := release.Of(item)
-	if out.Release = name.Release; container.Outermost(item) == item {
-		out.Stem = name.Stem
+	if container.Outermost(item) == item {
+		name := release.Of(item)
+		out.Stem, out.Release = name.Stem, name.Release
 	}
 	for _, key := range support.Keys {
 		out.Signers = append(out.Signers, string(key))
