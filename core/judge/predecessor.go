@@ -123,13 +123,16 @@ func (b Basis) byPredecessors(
 	if len(files) == 0 {
 		return
 	}
-	effect := b.policyOn(item.Path).WeakerThanBefore
+	policy, effect := b.policyOn(item.Path), Notes
 	if publisher := files[0].Publisher; publisher != "" {
-		effect = b.policyOf(publisher).WeakerThanBefore
+		policy = b.policyOf(publisher)
+	}
+	if policy.WeakerThanBefore == Withholds {
+		effect = Withholds
 	}
 	c := contrast{
 		name: path.Base(item.Path), sum: sum, files: files, today: SupportOf(out.Grounds, out.Paths),
-		bits: b.policyOn(item.Path).DigestBits, made: makersOf(listings, out.Grounds),
+		bits: policy.DigestBits, made: makersOf(listings, out.Grounds),
 	}
 	found := slices.Concat(
 		c.reused(), c.older(), c.signers(), c.lists(), missing(before.Missing),
