@@ -1,6 +1,7 @@
 package batches
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -36,8 +37,10 @@ type predecessors struct {
 	before int64
 
 	mu sync.Mutex
-	// folders are the files of batches by their stems.
+	// folders are the files of batches by their stems, and gone what is missing of those that came with each of
+	// some batches.
 	folders map[int64]map[string]store.BatchFile
+	gone    map[[comparedBatches]int64][]judge.Companionship
 }
 
 // predecessorsOf returns what was known before a batch was asked for: nothing, where an earlier version
@@ -45,7 +48,7 @@ type predecessors struct {
 func predecessorsOf(b store.Batch, reads store.Reads) *predecessors {
 	out := &predecessors{
 		reads: reads, batch: b.ID, depot: sourceOf(b).Kind == sources.Depot,
-		folders: map[int64]map[string]store.BatchFile{},
+		folders: map[int64]map[string]store.BatchFile{}, gone: map[[comparedBatches]int64][]judge.Companionship{},
 	}
 	if b.LedgerSize != nil {
 		out.before = *b.LedgerSize
@@ -146,6 +149,11 @@ func (p *predecessors) missing(ctx context.Context, files []judge.Predecessor) (
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	var of [comparedBatches]int64
+	copy(of[:], batches)
+	if known, ok := p.gone[of]; ok {
+		return known, nil
+	}
 	if err := p.read(ctx, append(slices.Clone(batches), p.batch)); err != nil {
 		return nil, err
 	}
@@ -168,7 +176,8 @@ func (p *predecessors) missing(ctx context.Context, files []judge.Predecessor) (
 			File: path.Base(last.Path), Batch: last.Batch, Record: *last.Record, Times: len(batches),
 		})
 	}
-	slices.SortFunc(out, func(x, y judge.Companionship) int { return int(x.Record - y.Record) })
+	slices.SortFunc(out, func(x, y judge.Companionship) int { return cmp.Compare(x.Record, y.Record) })
+	p.gone[of] = out
 	return out, nil
 }
 

@@ -148,7 +148,8 @@ func (s Reads) FilesOf(ctx context.Context, batches []int64, separator string, l
 			CROSS JOIN LATERAL (SELECT * FROM items i WHERE i.batch_id = b.id OFFSET 0) i
 			LEFT JOIN LATERAL (SELECT o.position FROM outcomes o WHERE o.batch_id = i.batch_id AND o.n = i.n OFFSET 0) o
 				ON true
-		WHERE b.id = ANY($1) AND b.source_kind = 'depot' AND coalesce(b.total_items, 0) <= $2
+		WHERE b.id = ANY($1) AND b.source_kind = 'depot'
+			AND (SELECT count(*) FROM (SELECT FROM items n WHERE n.batch_id = b.id LIMIT $2 + 1) n) <= $2
 			AND position($3 IN i.path) = 0
 		ORDER BY i.batch_id, i.n`,
 		batches, limit, separator,
