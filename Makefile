@@ -89,7 +89,7 @@ test: ## install what is missing and run every check and test
 	@$(MAKE) --no-print-directory fuzz-requests FUZZTIME=10s
 
 # The linter vets; and nobody debugs what is linked for one run.
-GOTEST = go test -vet=off -ldflags='-s -w' -timeout 20m
+GOTEST = go test -vet=off -ldflags='-s -w' -timeout 40m
 
 # Where goroutines share something: reading on all cores, the queue, the keyring in
 # memory, what is announced.
