@@ -23,8 +23,6 @@ func Deciding(v Verdict, grounds []Ground) string {
 				return g.Sentence
 			}
 		}
-	}
-	if v == Cleared {
 		return Clearing(grounds)
 	}
 	wanted := map[Verdict][]Effect{Refused: {Refuses}, Unproven: {Withholds}, "": {Refuses, Withholds}}[v]

@@ -246,9 +246,10 @@ func documentOf(m *measure.Measurement, over survey.SignatureOver) openpgp.Docum
 }
 
 // ruledOut reports whether a signature turned out to be over another file.
-func (f *checkedSignature) ruledOut() bool {
-	return f.ground.Code == SignatureInvalid && f.ground.Effect == Notes
-}
+func (f *checkedSignature) ruledOut() bool { return f.ground.ruledOut() }
+
+// ruledOut is that of the signature which a ground speaks of.
+func (g *Ground) ruledOut() bool { return g.Code == SignatureInvalid && g.Effect == Notes }
 
 // weigh judges a signature over an item by itself.
 func (b Basis) weigh(item string, over survey.SignatureOver, m *measure.Measurement) checkedSignature {

@@ -245,6 +245,24 @@ type PolicyField struct {
 // withholdsOrNotes lists what the policy fields about doubtful evidence can be.
 func withholdsOrNotes() []Effect { return []Effect{Withholds, Notes} }
 
+// FieldsOf returns the fields of a policy by their names, from its JSON form: those that it leaves out, too.
+// It returns an error for what is no object.
+func FieldsOf(document []byte) (map[string]json.RawMessage, error) {
+	var out map[string]json.RawMessage
+	if err := json.Unmarshal(document, &out); err != nil {
+		return nil, err
+	}
+	if out == nil {
+		return nil, fmt.Errorf("a policy is an object with fields")
+	}
+	for _, f := range PolicyFields() {
+		if _, said := out[f.Name]; !said && f.Otherwise != "" {
+			out[f.Name], _ = json.Marshal(f.Otherwise) // of a word
+		}
+	}
+	return out, nil
+}
+
 // PolicyFields lists the fields of a policy in the order in which they are
 // shown.
 func PolicyFields() []PolicyField {

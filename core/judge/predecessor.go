@@ -298,16 +298,6 @@ func (c *contrast) cameWith(batch int64) bool {
 	})
 }
 
-// every reports whether something goes for each predecessor.
-func (c *contrast) every(does func(p *Predecessor) bool) bool {
-	for i := range c.files {
-		if !does(&c.files[i]) {
-			return false
-		}
-	}
-	return true
-}
-
 // distinct counts the predecessors, of which some may have come several times.
 func (c *contrast) distinct() int {
 	var sums []string
@@ -320,7 +310,7 @@ func (c *contrast) distinct() int {
 
 // signers tells that what was always signed is not, or by nobody who has signed it before.
 func (c *contrast) signers() []Ground {
-	if !c.every(func(p *Predecessor) bool { return len(p.Keys) > 0 }) {
+	if slices.ContainsFunc(c.files, func(p Predecessor) bool { return len(p.Keys) == 0 }) {
 		return nil
 	}
 	last := &c.files[0]
@@ -369,9 +359,8 @@ func makersOf(listings []comparedEntry, grounds []Ground) []string {
 		}
 	}
 	for i := range grounds {
-		ruledOut := grounds[i].Code == SignatureInvalid && grounds[i].Effect == Notes
-		if f := grounds[i].Signature; f != nil && !ruledOut {
-			add(f)
+		if g := &grounds[i]; g.Signature != nil && !g.ruledOut() {
+			add(g.Signature)
 		}
 	}
 	for i := range listings {

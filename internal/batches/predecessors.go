@@ -93,9 +93,7 @@ func (p *predecessors) Before(ctx context.Context, paths []string) (map[string]*
 			return nil, err
 		}
 		byName[one.File] = append(byName[one.File], one)
-		if n := release.Of(one.File); n.Telling() {
-			byStem[n.Stem] = append(byStem[n.Stem], one)
-		}
+		byStem[row.Stem] = append(byStem[row.Stem], one)
 	}
 	out := map[string]*judge.Before{}
 	for _, file := range paths {

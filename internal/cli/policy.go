@@ -127,18 +127,7 @@ func fieldsOf(p judge.Policy) (map[string]json.RawMessage, error) {
 	if err != nil {
 		return nil, err
 	}
-	var out map[string]json.RawMessage
-	if err := json.Unmarshal(text, &out); err != nil {
-		return nil, err
-	}
-	for _, f := range judge.PolicyFields() {
-		if _, said := out[f.Name]; !said && f.Otherwise != "" {
-			if out[f.Name], err = json.Marshal(f.Otherwise); err != nil {
-				return nil, err
-			}
-		}
-	}
-	return out, nil
+	return judge.FieldsOf(text)
 }
 
 // shownValue turns a field's value into text for people.

@@ -70,15 +70,21 @@ func outcomeIn(
 // LibraryEntry returns what the library has by a record, or nil. Its number is one that the record does
 // not say, unless it was written by this process.
 func LibraryEntry(h Head, b Body) *store.LibraryEntry {
+	out, _ := libraryEntry(h, b)
+	return out
+}
+
+// libraryEntry is [LibraryEntry] with the path of the item.
+func libraryEntry(h Head, b Body) (out *store.LibraryEntry, item string) {
 	s, ok := b.(shelving)
 	if !ok {
-		return nil
+		return nil, ""
 	}
 	batch, n, item, support := s.shelf()
 	if support == nil {
-		return nil
+		return nil, ""
 	}
-	out := &store.LibraryEntry{
+	out = &store.LibraryEntry{
 		Position: h.Position, Batch: batch, N: n, Publisher: support.Publisher, File: path.Base(item),
 		Signed: support.Signed,
 	}
@@ -92,7 +98,7 @@ func LibraryEntry(h Head, b Body) *store.LibraryEntry {
 	for _, a := range support.Algorithms {
 		out.Algorithms = append(out.Algorithms, a.String())
 	}
-	return out
+	return out, item
 }
 
 // addLibrary adds to the library what is cleared by records.
@@ -108,11 +114,10 @@ func addLibrary[T Body](ctx context.Context, tx *store.Tx, heads []Head, bodies 
 
 // libraryRow is what the library has to have by a record, or nothing.
 func libraryRow(h Head, b Body) []row {
-	e := LibraryEntry(h, b)
+	e, item := libraryEntry(h, b)
 	if e == nil {
 		return nil
 	}
-	_, _, item, _ := b.(shelving).shelf()
 	return []row{{
 		table: "library", key: fmt.Sprintf("batch %d, %s", e.Batch, item), position: h.Position,
 		fields: []field{

@@ -42,14 +42,8 @@ func (b PolicySet) row(h Head) store.Policy {
 	if b.Name == DefaultPolicy {
 		return out
 	}
-	var all map[string]json.RawMessage
 	own := map[string]json.RawMessage{}
-	if json.Unmarshal(b.Policy, &all) == nil && all != nil {
-		for _, f := range judge.PolicyFields() {
-			if _, said := all[f.Name]; !said && f.Otherwise != "" {
-				all[f.Name], _ = json.Marshal(f.Otherwise) // of a word
-			}
-		}
+	if all, err := judge.FieldsOf(b.Policy); err == nil {
 		for _, name := range b.Own {
 			own[name] = all[name]
 		}

@@ -82,6 +82,7 @@ type Remembered struct {
 	At         time.Time  `db:"at"`
 	Publisher  string     `db:"publisher"`
 	File       string     `db:"name"`
+	Stem       string     `db:"stem"`
 	SHA256     []byte     `db:"sha256"`
 	SignedAt   *time.Time `db:"signed_at"`
 	Signers    []byte     `db:"signers"`
@@ -109,7 +110,7 @@ func (s Reads) Remembered(
 			SELECT l.position FROM unnest($2::text[]) w (name) CROSS JOIN LATERAL (SELECT position FROM library l
 				WHERE l.name = w.name AND l.stem <> '' AND l.position < $3 AND l.batch_id <> $4
 				ORDER BY l.position DESC LIMIT $6) l)
-		SELECT l.position, l.batch_id, r.at, l.publisher, l.name, d.digest AS sha256, l.signed_at, l.signers,
+		SELECT l.position, l.batch_id, r.at, l.publisher, l.name, l.stem, d.digest AS sha256, l.signed_at, l.signers,
 			l.algorithms
 		FROM found
 			CROSS JOIN LATERAL (SELECT * FROM library l WHERE l.position = found.position OFFSET 0) l

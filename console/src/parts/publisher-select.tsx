@@ -1,4 +1,4 @@
-import type { ComponentProps } from "react";
+import { type ComponentProps, useId } from "react";
 
 import { usePublishers } from "../api/publishers";
 import { Field } from "./field";
@@ -51,5 +51,16 @@ export function PublisherField({ label, hint, ...select }: { label: string; hint
     <Field label={label} hint={hint}>
       {(id) => <PublisherSelect {...select} id={id} />}
     </Field>
+  );
+}
+
+/** A choice of a publisher, or of all, for a list. */
+export function PublisherFilter({ label, value, change }: { label: string; value: string; change: (slug: string) => void }) {
+  const id = useId();
+  return (
+    <label htmlFor={id} className="flex items-center gap-2 text-sm">
+      {label}
+      <PublisherSelect id={id} className="select select-sm w-auto" none="all" value={value} change={change} />
+    </label>
   );
 }

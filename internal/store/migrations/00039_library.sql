@@ -23,8 +23,11 @@ CREATE INDEX library_name ON library (name, position);
 CREATE INDEX library_publisher ON library (publisher, position);
 CREATE TRIGGER append_only BEFORE UPDATE OR DELETE OR TRUNCATE ON library
     FOR EACH STATEMENT EXECUTE FUNCTION refuse_change();
+-- What was cleared is looked for in the library, and not among all digests any more.
+DROP INDEX outcome_digests_cleared;
 -- What records of earlier versions say of it is written when the service starts, together with their terms.
 UPDATE ledger_state SET without_terms = size;
 
 -- +goose Down
+CREATE INDEX outcome_digests_cleared ON outcome_digests (digest) WHERE cleared;
 DROP TABLE library;

@@ -7,7 +7,7 @@ import { Filter } from "../../parts/filter";
 import { Answer } from "../../parts/inquiry";
 import { More } from "../../parts/more";
 import { ProblemNote } from "../../parts/problem-note";
-import { PublisherSelect } from "../../parts/publisher-select";
+import { PublisherFilter } from "../../parts/publisher-select";
 import { count, moment, say } from "../../parts/text";
 import { Typed } from "../../parts/typed";
 import { Mark } from "../../parts/verdict";
@@ -132,18 +132,13 @@ function Filters({ filter, set }: { filter: Search; set: (field: keyof Search, v
         {typed("to", "To", { type: "date", width: "w-40" })}
         {chosen("verdict", "Verdict", verdictValues)}
         {chosen("kind", "Kind", recordKindValues)}
-        <label htmlFor="searched-publisher" className="flex items-center gap-2 text-sm">
-          Publisher
-          <PublisherSelect
-            id="searched-publisher"
-            className="select select-sm w-auto"
-            none="all"
-            value={filter.publisher}
-            change={(slug) => {
-              set("publisher", slug);
-            }}
-          />
-        </label>
+        <PublisherFilter
+          label="Publisher"
+          value={filter.publisher}
+          change={(slug) => {
+            set("publisher", slug);
+          }}
+        />
       </div>
       <details open={seldom}>
         <summary className="cursor-pointer text-sm">More to look for</summary>

@@ -4,7 +4,7 @@ import { type LibraryFilter, useLibrary } from "../../api/references";
 import { Empty } from "../../parts/empty";
 import { More } from "../../parts/more";
 import { ProblemNote } from "../../parts/problem-note";
-import { PublisherSelect } from "../../parts/publisher-select";
+import { PublisherFilter } from "../../parts/publisher-select";
 import { bytes, moment } from "../../parts/text";
 import { Typed } from "../../parts/typed";
 import { Mark } from "../../parts/verdict";
@@ -38,18 +38,13 @@ export function ReferencesPage() {
         </p>
       </div>
       <search className="flex flex-wrap items-center gap-3">
-        <label htmlFor="library-publisher" className="flex items-center gap-2 text-sm">
-          Signed by
-          <PublisherSelect
-            id="library-publisher"
-            className="select select-sm w-auto"
-            none="all"
-            value={filter.publisher}
-            change={(slug) => {
-              set("publisher", slug);
-            }}
-          />
-        </label>
+        <PublisherFilter
+          label="Signed by"
+          value={filter.publisher}
+          change={(slug) => {
+            set("publisher", slug);
+          }}
+        />
         <Typed
           label="Name"
           value={filter.match}
