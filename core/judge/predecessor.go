@@ -93,10 +93,11 @@ type Before struct {
 
 // A Companionship is a file that came with others, each time.
 type Companionship struct {
-	// File is its name the last time, in batch Batch, by the record Record.
+	// File is its name the last time, in batch Batch, by the record Record of the time At.
 	File   string
 	Batch  int64
 	Record int64
+	At     time.Time
 	// Times is in how many batches it came.
 	Times int
 }
@@ -458,7 +459,7 @@ func missing(gone []Companionship) []Ground {
 	first := gone[0]
 	return []Ground{{
 		Code:    WeakerThanBefore,
-		Earlier: &EarlierFacts{Record: first.Record, Batch: first.Batch, File: first.File},
+		Earlier: &EarlierFacts{Record: first.Record, Batch: first.Batch, File: first.File, At: first.At},
 		Sentence: fmt.Sprintf(
 			"Nothing like %s came with it, as it did each of the %d times before, the last time in batch %d (record %d).",
 			what, first.Times, first.Batch, first.Record,

@@ -164,10 +164,15 @@ func TestFilesThatDidNotCome(t *testing.T) {
 	one := listed("gauge-4.1.img", "one", tidewright, 1)
 	y.add(judgeAfter(t, one, "", survey.Options{}, nil, &y), one)
 	for i := range 5 {
-		y.gone = append(y.gone, Companionship{File: fmt.Sprintf("notes-%d.txt", i), Batch: 1, Record: 7, Times: 2})
+		y.gone = append(y.gone, Companionship{
+			File: fmt.Sprintf("notes-%d.txt", i), Batch: 1, Record: 7, At: time.Unix(1700000000, 0), Times: 2,
+		})
 	}
 	o := judgeAfter(t, listed("gauge-4.2.img", "two", tidewright, 3), "", survey.Options{}, nil, &y).artifacts["gauge-4.2.img"]
 	assert.Equal(t, Cleared, o.Verdict)
+	at := slices.IndexFunc(o.Grounds, func(g Ground) bool { return g.Code == WeakerThanBefore })
+	require.GreaterOrEqual(t, at, 0)
+	assert.Equal(t, &EarlierFacts{Record: 7, Batch: 1, File: "notes-0.txt", At: time.Unix(1700000000, 0)}, o.Grounds[at].Earlier)
 	assert.Contains(
 		t, Deciding(o.Verdict, o.Grounds),
 		"Nothing like “notes-0.txt”, “notes-1.txt”, “notes-2.txt” and 2 more came with it, as it did each of the 2 times before",

@@ -166,12 +166,12 @@ func (p *predecessors) missing(ctx context.Context, files []judge.Predecessor) (
 			_, came := p.folders[b][stem]
 			return !came
 		})
-		if _, came := today[stem]; came || !always || last.Record == nil ||
+		if _, came := today[stem]; came || !always || last.Record == nil || last.At == nil ||
 			survey.Role(last.Role) == survey.Signature || survey.Role(last.Role) == survey.Key {
 			continue
 		}
 		out = append(out, judge.Companionship{
-			File: path.Base(last.Path), Batch: last.Batch, Record: *last.Record, Times: len(batches),
+			File: path.Base(last.Path), Batch: last.Batch, Record: *last.Record, At: *last.At, Times: len(batches),
 		})
 	}
 	slices.SortFunc(out, func(x, y judge.Companionship) int { return cmp.Compare(x.Record, y.Record) })

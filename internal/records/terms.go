@@ -38,7 +38,8 @@ func (s *Service) CatchUp(ctx context.Context) error {
 			if err := tx.AddTerms(ctx, terms); err != nil {
 				return err
 			}
-			if err := numbered(ctx, tx, shelf); err != nil {
+			shelf, err := numbered(ctx, tx, shelf)
+			if err != nil {
 				return err
 			}
 			if err := tx.AddLibrary(ctx, shelf); err != nil {
@@ -51,15 +52,23 @@ func (s *Service) CatchUp(ctx context.Context) error {
 	}
 }
 
-// numbered gives entries the numbers of their items, which records do not say.
-func numbered(ctx context.Context, tx *store.Tx, entries []store.LibraryEntry) error {
+// numbered returns entries with the numbers of their items, which records do not say. One whose outcome is not
+// in its table is left out: every audit tells of it.
+func numbered(ctx context.Context, tx *store.Tx, entries []store.LibraryEntry) ([]store.LibraryEntry, error) {
 	positions := make([]int64, len(entries))
 	for i, e := range entries {
 		positions[i] = e.Position
 	}
 	numbers, err := tx.ItemNumbersAt(ctx, positions)
-	for i := range entries {
-		entries[i].N = numbers[entries[i].Position]
+	if err != nil {
+		return nil, err
 	}
-	return err
+	var out []store.LibraryEntry
+	for _, e := range entries {
+		if n, ok := numbers[e.Position]; ok {
+			e.N = n
+			out = append(out, e)
+		}
+	}
+	return out, nil
 }

@@ -133,10 +133,12 @@ const stillInLibrary = `NOT EXISTS (SELECT FROM rejudged j WHERE j.batch_id = l.
 
 // A BatchFile is a file that lay in the folder of a batch.
 type BatchFile struct {
-	Batch  int64  `db:"batch_id"`
-	Path   string `db:"path"`
-	Role   string `db:"role"`
-	Record *int64 `db:"position"`
+	Batch int64  `db:"batch_id"`
+	Path  string `db:"path"`
+	Role  string `db:"role"`
+	// Record is that of its outcome, of the time At.
+	Record *int64     `db:"position"`
+	At     *time.Time `db:"at"`
 }
 
 // FilesOf lists the files of some batches that were read in a depot's folder, without what other files
@@ -145,10 +147,10 @@ func (s Reads) FilesOf(ctx context.Context, batches []int64, separator string, l
 	out := []BatchFile{}
 	err := s.q.SelectContext(
 		ctx, &out,
-		`SELECT i.batch_id, i.path, i.role, o.position FROM batches b
+		`SELECT i.batch_id, i.path, i.role, o.position, o.at FROM batches b
 			CROSS JOIN LATERAL (SELECT * FROM items i WHERE i.batch_id = b.id OFFSET 0) i
-			LEFT JOIN LATERAL (SELECT o.position FROM outcomes o WHERE o.batch_id = i.batch_id AND o.n = i.n OFFSET 0) o
-				ON true
+			LEFT JOIN LATERAL (SELECT o.position, r.at FROM outcomes o JOIN ledger_records r ON r.position = o.position
+				WHERE o.batch_id = i.batch_id AND o.n = i.n OFFSET 0) o ON true
 		WHERE b.id = ANY($1) AND b.source_kind = 'depot'
 			AND (SELECT count(*) FROM (SELECT FROM items n WHERE n.batch_id = b.id LIMIT $2 + 1) n) <= $2
 			AND position($3 IN i.path) = 0
