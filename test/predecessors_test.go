@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -175,4 +176,97 @@ func TestWhatIsClearedLaterIsKnown(t *testing.T) {
 	assert.Contains(t, r.out, "buoy-rx-1.9-south.bin")
 	audit := endeixis(t, s, "auditor", "record", "audit")
 	assert.Zero(t, audit.code, audit.out+audit.err)
+}
+
+// TestKnownAgain: where the policy says so, bytes that a signature of the expected publisher has cleared clear
+// a file that comes alone; and no longer when that signature does not count any more.
+func TestKnownAgain(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	key := keyAdmitted(t, s, "sextant")
+	run := func(folder string, files map[string][]byte, more ...string) fullJSON {
+		s.Write(t, folder, files)
+		return verified(t, s, "quayside:"+folder, more...)
+	}
+	now := func(b fullJSON) string {
+		r := endeixis(t, s, "operator", "batch", "follow", fmt.Sprint(b.ID))
+		return map[int]string{0: "cleared", 10: "refused", 11: "unproven"}[r.code]
+	}
+	set := func(text string) {
+		r := endeixis(
+			t, s, "curator", "policy", "set", write(t, text), "--publisher", "corran", "--reason", "a mirror sends them alone",
+		)
+		require.Zero(t, r.code, r.out+r.err)
+	}
+	early := run("early", map[string][]byte{"disk.bin": []byte("three")}, "--publisher", "corran")
+	first := run("first", signed(key, 1, map[string][]byte{
+		"sextant-1.0.img": []byte("one"), "sextant-2.0.img": []byte("two"), "sextant-3.0.img": []byte("three"),
+	}))
+	require.Equal(t, "cleared", *first.Verdict)
+	alone := map[string][]byte{"disk.bin": []byte("one"), "data.bin": []byte("two")}
+	before := run("before", alone, "--publisher", "corran")
+	nobodys := run("nobodys", alone)
+	theirs := run("theirs", alone, "--publisher", "tidewright")
+	for _, b := range []fullJSON{before, nobodys, theirs} {
+		assert.Equal(t, "unproven", *b.Verdict)
+	}
+
+	set("reference_clears: true")
+	r := endeixis(t, s, "curator", "policy", "show", "--publisher", "corran")
+	assert.Regexp(t, `reference_clears +(true|yes)`, r.out)
+	// What waited for it is judged again by itself, and no byte is read.
+	require.Eventually(t, func() bool { return now(before) == "cleared" }, time.Minute, 100*time.Millisecond)
+	assert.Equal(t, "unproven", now(nobodys), "nobody has said whose they are")
+	assert.Equal(t, "unproven", now(theirs), "another's")
+	assert.Equal(t, "unproven", now(early), "it came before")
+	after := run("after", map[string][]byte{"disk.bin": []byte("one"), "mixed.bin": []byte("neither")}, "--publisher", "corran")
+	r = endeixis(t, s, "operator", "batch", "show", fmt.Sprint(after.ID), "--item", "disk.bin")
+	assert.Equal(t, 11, r.code, "the other file of it")
+	said := strings.Join(strings.Fields(r.out), " ")
+	assert.Contains(t, said, "Proof by known reference: complete")
+	assert.Contains(t, said, "These are the bytes of sextant-1.0.img of batch "+fmt.Sprint(first.ID))
+	r = endeixis(t, s, "operator", "batch", "show", fmt.Sprint(after.ID), "--item", "mixed.bin")
+	assert.Equal(t, 11, r.code, r.out)
+	r = endeixis(t, s, "auditor", "record", "list", "--ground", "known-reference")
+	assert.Contains(t, r.out, "disk.bin")
+	// It is no reference itself: only what has evidence of its own is.
+	r = endeixis(t, s, "auditor", "reference", "find", fmt.Sprintf("%x", sha256.Sum256([]byte("one"))))
+	assert.Contains(t, r.out, "sextant-1.0.img")
+	assert.NotContains(t, r.out, "disk.bin")
+
+	// A key that counts no longer takes what rests on it along, wherever that lies.
+	fp := key.Fingerprint()
+	r = endeixis(t, s, "curator", "keyring", "withdraw", fp, "--reason", "the key was lost")
+	require.Zero(t, r.code, r.out+r.err)
+	require.Eventually(t, func() bool { return now(before) == "unproven" }, time.Minute, 100*time.Millisecond)
+	r = endeixis(t, s, "operator", "batch", "show", fmt.Sprint(after.ID), "--item", "disk.bin")
+	assert.Equal(t, 11, r.code, r.out)
+	last := run("last", map[string][]byte{"disk.bin": []byte("one")}, "--publisher", "corran")
+	assert.Equal(t, "unproven", *last.Verdict)
+
+	audit := endeixis(t, s, "auditor", "record", "audit")
+	assert.Zero(t, audit.code, audit.out+audit.err)
+}
+
+// TestARowOfTheLibraryClearsNothing: what a row says of a file is looked up in its record and judged again.
+func TestARowOfTheLibraryClearsNothing(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	keyAdmitted(t, s, "sextant")
+	r := endeixis(
+		t, s, "curator", "policy", "set", write(t, "reference_clears: true"), "--publisher", "corran", "--reason", "a mirror",
+	)
+	require.Zero(t, r.code, r.out+r.err)
+	s.Write(t, "unsigned", map[string][]byte{"sextant-1.0.img": []byte("one")})
+	unsigned := verified(t, s, "quayside:unsigned")
+	require.Equal(t, "unproven", *unsigned.Verdict)
+	sql, err := pgx.Connect(t.Context(), s.Config.Database.URL)
+	require.NoError(t, err)
+	defer sql.Close(t.Context())
+	_, err = sql.Exec(t.Context(), `INSERT INTO library (position, batch_id, n, publisher, name, stem, release, signed_at, signers, algorithms)
+		SELECT position, batch_id, n, 'corran', 'sextant-1.0.img', 'sextant', '1.0', now(), '["00"]', '[]' FROM outcomes`)
+	require.NoError(t, err)
+	s.Write(t, "alone", map[string][]byte{"disk.bin": []byte("one")})
+	alone := verified(t, s, "quayside:alone", "--publisher", "corran")
+	assert.Equal(t, "unproven", *alone.Verdict)
 }

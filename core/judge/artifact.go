@@ -24,6 +24,8 @@ type Surroundings struct {
 	Recorded []Recorded
 	// Before is what was cleared before it, or nil where that is not known.
 	Before *Before
+	// Same are files with its bytes that were cleared before.
+	Same []Reference
 }
 
 // Artifact judges an artifact.
@@ -51,10 +53,11 @@ func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, on Surroundin
 	byContainer(item, m, on.Around, &out)
 	readBack := b.byOriginal(item, m, on.Original, &out)
 	receipted := byReceipt(item, m, on.Recorded, &out)
+	known := b.byReference(item, m, on.Same, &out)
 	out.Grounds = append(append(out.Grounds, contentsGrounds(item)...), readbackGrounds(m)...)
 
 	listed := slices.ContainsFunc(listings, func(l comparedEntry) bool { return !l.ruledOut() })
-	if !listed && !signed && !readBack && !receipted && !within(&out) {
+	if !listed && !signed && !readBack && !receipted && !known && !within(&out) {
 		g := Ground{
 			Code:     NotListed,
 			Effect:   Withholds,

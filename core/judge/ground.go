@@ -101,6 +101,8 @@ const (
 	OlderThanCleared Code = "older-than-cleared"
 	// WeakerThanBefore: what speaks for it is less than what spoke for those before it.
 	WeakerThanBefore Code = "weaker-than-before"
+	// KnownReference: a file with the same bytes was cleared before, by a signature.
+	KnownReference Code = "known-reference"
 )
 
 // UnlikeBefore lists the grounds that hold a file against those that were cleared before it.
@@ -157,6 +159,7 @@ func Codes() []Code {
 		NameReused,
 		OlderThanCleared,
 		WeakerThanBefore,
+		KnownReference,
 	}
 }
 
@@ -229,11 +232,16 @@ const (
 	// Receipted is that of a file with the bytes of one of which a receipt says that it was
 	// verified, and which is judged again.
 	Receipted PathKind = "receipt"
+	// ByReference is that of a file with the bytes of one that was cleared before by a signature of the same
+	// publisher, and is cleared still.
+	ByReference PathKind = "known-reference"
 )
 
 // PathKinds lists every way of proving an artifact.
 func PathKinds() []PathKind {
-	return []PathKind{SignedArtifact, SignedManifest, CorroboratedManifest, ClearedContainer, Readback, Receipted}
+	return []PathKind{
+		SignedArtifact, SignedManifest, CorroboratedManifest, ClearedContainer, Readback, Receipted, ByReference,
+	}
 }
 
 // A LinkState says how one link of a path stands.
@@ -255,7 +263,8 @@ func LinkStates() []LinkState { return []LinkState{Holds, Broken, Missing, Unrea
 
 // A Link is one piece of evidence in a path.
 type Link struct {
-	// Kind is artifact, medium, image, container, channels, digest, entry, manifest, signature, key or publisher.
+	// Kind is artifact, medium, image, container, reference, channels, digest, entry, manifest, signature, key or
+	// publisher.
 	Kind  string    `json:"kind"`
 	State LinkState `json:"state"`
 	// Label names the thing and Detail says how it stands; both are safe to

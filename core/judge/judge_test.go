@@ -128,6 +128,9 @@ func judgeAfter(
 	r := result{artifacts: map[string]Outcome{}, manifests: map[string]*Voucher{}}
 	session := verify.New(b)
 	session.After(before)
+	if known, ok := before.(verify.References); ok {
+		session.Know(known)
+	}
 	for _, role := range []survey.Role{survey.Manifest, survey.Artifact} {
 		for i := range plan.Items {
 			if plan.Items[i].Role != role {
@@ -138,7 +141,8 @@ func judgeAfter(
 				r.manifests[item.Path] = session.Manifest(item, m)
 				continue
 			}
-			require.NoError(t, session.Recall(t.Context(), item))
+			of := func(int) (*survey.Item, *measure.Measurement) { return item, m }
+			require.NoError(t, session.Recall(t.Context(), 1, of))
 			r.artifacts[item.Path] = session.Judge(item, m)
 		}
 	}
@@ -909,6 +913,7 @@ func TestSignedMessages(t *testing.T) {
 func TestPolicyFields(t *testing.T) {
 	policy := DefaultPolicy()
 	policy.Companions, policy.WeakerThanBefore = []string{"*.txt"}, Withholds // what is as it was is left out
+	policy.ReferenceClears = true
 	text, err := json.Marshal(policy)
 	require.NoError(t, err)
 	var form map[string]any

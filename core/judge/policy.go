@@ -69,6 +69,9 @@ type Policy struct {
 	// before under the same name or stem: Withholds or Notes. Notes is left out of the JSON form,
 	// as [Policy.Companions] is.
 	WeakerThanBefore Effect `json:"weaker_than_before,omitempty"`
+	// ReferenceClears has a file be known again: it is cleared where it has the bytes of one that is
+	// cleared by a signature of the publisher whom it is expected from. False is left out of the JSON form.
+	ReferenceClears bool `json:"reference_clears,omitempty"`
 }
 
 // devicePreimageBits is what is asked of a device's digest where the policy does not say.
@@ -238,8 +241,8 @@ type PolicyField struct {
 	Does  string `json:"does"`
 	// Choices are the values that it can have, where these are few.
 	Choices []Effect `json:"choices,omitempty"`
-	// Otherwise is the value where a policy does not have the field.
-	Otherwise Effect `json:"otherwise,omitempty"`
+	// Otherwise is the value where a policy does not have the field: a word, or true or false.
+	Otherwise any `json:"otherwise,omitempty"`
 }
 
 // withholdsOrNotes lists what the policy fields about doubtful evidence can be.
@@ -256,8 +259,8 @@ func FieldsOf(document []byte) (map[string]json.RawMessage, error) {
 		return nil, fmt.Errorf("a policy is an object with fields")
 	}
 	for _, f := range PolicyFields() {
-		if _, said := out[f.Name]; !said && f.Otherwise != "" {
-			out[f.Name], _ = json.Marshal(f.Otherwise) // of a word
+		if _, said := out[f.Name]; !said && f.Otherwise != nil {
+			out[f.Name], _ = json.Marshal(f.Otherwise) // of a word or true or false
 		}
 	}
 	return out, nil
@@ -326,6 +329,11 @@ func PolicyFields() []PolicyField {
 			Name: "weaker_than_before", Title: "Weaker than before",
 			Does:    "what evidence does that is weaker, older or otherwise than before for the same file of its publisher: notes or withholds",
 			Choices: withholdsOrNotes(), Otherwise: Notes,
+		},
+		{
+			Name: "reference_clears", Title: "Known again by their bytes",
+			Does:      "whether a file clears that has the bytes of one which a signature of the expected publisher has cleared before",
+			Otherwise: false,
 		},
 		{
 			Name: "diagnosis_bytes", Title: "Explained up to",

@@ -77,10 +77,11 @@ func SupportOf(grounds []Ground, paths []ProofPath) Support {
 }
 
 // Remembered reports whether an artifact with an outcome is one by which others are known again: it is
-// cleared, and no medium or slot that holds another.
+// cleared, is no medium or slot that holds another, and is not known again itself.
 func Remembered(verdict Verdict, paths []ProofPath) bool {
-	return verdict == Cleared &&
-		slices.ContainsFunc(paths, func(p ProofPath) bool { return p.Complete && p.Kind != Readback })
+	return verdict == Cleared && slices.ContainsFunc(paths, func(p ProofPath) bool {
+		return p.Complete && p.Kind != Readback && p.Kind != ByReference
+	})
 }
 
 // A Before is what is known of the time before a file.

@@ -39,7 +39,9 @@ func (s *Session) Again(
 	}); err != nil {
 		return nil, err
 	}
-	if err := s.Recall(ctx, items...); err != nil {
+	if err := s.Recall(ctx, n, func(i int) (*survey.Item, *measure.Measurement) {
+		return items[i], measured[i]
+	}); err != nil {
 		return nil, err
 	}
 	outcomes := make([]judge.Outcome, n)

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/mod/sumdb/note"
 
 	"endeixis/core/diagnose"
+	"endeixis/core/digest"
 	"endeixis/core/judge"
 	"endeixis/core/measure"
 	"endeixis/core/survey"
@@ -79,6 +80,9 @@ type Session struct {
 	// predecessors may be nil; before is what they have told of the items that are judged, by path.
 	predecessors Predecessors
 	before       map[string]*judge.Before
+	// references may be nil; same is what they have told, by digest.
+	references References
+	same       map[string][]judge.Reference
 }
 
 // New returns a Session that judges by the basis.
@@ -127,7 +131,7 @@ func (s *Session) Judge(item *survey.Item, m *measure.Measurement) judge.Outcome
 	case survey.Artifact:
 		on := judge.Surroundings{
 			Vouchers: s.vouchers, Original: s.originals[item.Path], Recorded: s.recordedOf(item),
-			Before: s.before[item.Path],
+			Before: s.before[item.Path], Same: s.same[m.Digests[digest.SHA256].String()],
 		}
 		if item.Inside != nil {
 			on.Around = s.outcomes[item.Inside.Of]
@@ -157,11 +161,9 @@ func (s *Session) Settle(ctx context.Context, measured []Item, bytes Bytes, othe
 	if err := known.prepare(ctx, measured); err != nil {
 		return err
 	}
-	planned := make([]*survey.Item, len(measured))
-	for i := range measured {
-		planned[i] = measured[i].Planned
-	}
-	if err := s.Recall(ctx, planned...); err != nil {
+	if err := s.Recall(ctx, len(measured), func(i int) (*survey.Item, *measure.Measurement) {
+		return measured[i].Planned, &measured[i].Measurement
+	}); err != nil {
 		return err
 	}
 	for i := range measured {

@@ -18,6 +18,7 @@ import (
 	"endeixis/core/digest"
 	"endeixis/core/judge"
 	"endeixis/core/keyring"
+	"endeixis/core/measure"
 	"endeixis/core/plain"
 	"endeixis/core/readback"
 	"endeixis/core/survey"
@@ -467,23 +468,35 @@ func (s *Service) original(
 	if err != nil {
 		return err
 	}
-	image, err := s.stored(ctx, original.ID, here.Against.N)
+	image, err := s.judgedIn(ctx, around, original.ID, here.Against.N)
 	if err != nil {
 		return err
 	}
-	holders, err := s.holders(ctx, original.ID, image.Planned.Path)
+	session.Original(here.Path, &image.Outcome)
+	return nil
+}
+
+// judgedIn returns an item of another batch as a session of that judges it.
+func (s *Service) judgedIn(ctx context.Context, around *verify.Session, batch int64, n int) (verify.Item, error) {
+	found, err := s.stored(ctx, batch, n)
 	if err != nil {
-		return err
+		return verify.Item{}, err
+	}
+	holders, err := s.holders(ctx, batch, found.Planned.Path)
+	if err != nil {
+		return verify.Item{}, err
 	}
 	for i := range holders {
 		around.Judge(holders[i].Planned, &holders[i].Measurement)
 	}
-	if err := around.Recall(ctx, image.Planned); err != nil {
-		return err
+	err = around.Recall(ctx, 1, func(int) (*survey.Item, *measure.Measurement) {
+		return found.Planned, &found.Measurement
+	})
+	if err != nil {
+		return verify.Item{}, err
 	}
-	outcome := around.Judge(image.Planned, &image.Measurement)
-	session.Original(here.Path, &outcome)
-	return nil
+	found.Outcome = around.Judge(found.Planned, &found.Measurement)
+	return found, nil
 }
 
 // maxPiecesTold bounds how many digests of pieces are told at once.

@@ -41,7 +41,11 @@ func (s *Service) basis(ctx context.Context, b store.Batch, ring *keyring.Keyrin
 // judged again from what is stored, so that its artifacts can rest on them.
 func (s *Service) Session(ctx context.Context, b store.Batch, ring *keyring.Keyring) (*verify.Session, error) {
 	session, _, err := s.sessionWith(ctx, b, ring)
-	return session, err
+	if err != nil {
+		return nil, err
+	}
+	session.Know(s.referencesOf(b, ring))
+	return session, nil
 }
 
 // sessions holds the sessions of the batches that have a measurer: their manifests are

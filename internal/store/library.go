@@ -159,3 +159,35 @@ func (s Reads) FilesOf(ctx context.Context, batches []int64, separator string, l
 	)
 	return out, explain(err)
 }
+
+// A SameFile is an item of the library with some content.
+type SameFile struct {
+	Position int64     `db:"position"`
+	Batch    int64     `db:"batch_id"`
+	N        int       `db:"n"`
+	At       time.Time `db:"at"`
+	SHA256   []byte    `db:"digest"`
+}
+
+// ofOneContent is how many files with the same content are looked at: the newest.
+const ofOneContent = 8
+
+// SameBytes lists what was cleared before a position with some SHA-256 digests in hexadecimal, and not in one
+// batch, the newest first: of each digest the newest, as far as they are cleared still.
+func (s Reads) SameBytes(ctx context.Context, sha256 []string, before, besides int64) ([]SameFile, error) {
+	out := []SameFile{}
+	err := s.q.SelectContext(
+		ctx, &out,
+		`SELECT l.position, l.batch_id, l.n, r.at, sum.digest
+		FROM (SELECT DISTINCT decode(text, 'hex') AS digest FROM unnest($1::text[]) AS t (text)) sum
+			CROSS JOIN LATERAL (SELECT l.position, l.batch_id, l.n FROM outcome_digests d
+				JOIN library l ON l.batch_id = d.batch_id AND l.n = d.n
+				WHERE d.digest = sum.digest AND d.algorithm = 'SHA-256' AND d.batch_id <> $3 AND l.position < $2
+					AND `+stillInLibrary+`
+				ORDER BY l.position DESC LIMIT $4) l
+			JOIN ledger_records r ON r.position = l.position
+		ORDER BY l.position DESC`,
+		sha256, before, besides, ofOneContent,
+	)
+	return out, explain(err)
+}

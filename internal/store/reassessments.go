@@ -37,7 +37,10 @@ func (sel Selection) selected() (conditions, []any) {
 		"(b.expected -> 'publishers' ? $%[1]d"+against+"o.expected -> 'publishers' ? $%[1]d))", sel.Publisher,
 	)
 	const signed = "IN (SELECT batch_id FROM outcome_signers WHERE issuer = ANY($%[1]d))"
-	where.add(&args, sel.Issuers != nil, "(b.id "+signed+against+"o.id "+signed+"))", sel.Issuers)
+	// What was judged again may rest since on a signature that it did not come with.
+	const since = ` OR b.id IN (SELECT j.batch_id FROM terms t JOIN record_terms p ON p.term = t.id
+		JOIN rejudged j ON j.position = p.position WHERE t.facet = '` + KeyFacet + `' AND t.value IN (SELECT upper(i) FROM unnest($%[1]d::text[]) i))`
+	where.add(&args, sel.Issuers != nil, "(b.id "+signed+since+against+"o.id "+signed+"))", sel.Issuers)
 	where.add(&args, !sel.From.IsZero(), "b.created_at >= $%d", sel.From)
 	where.add(&args, !sel.To.IsZero(), "b.created_at < $%d", sel.To)
 	if sel.Waiting {

@@ -18,6 +18,7 @@ const titles: Record<string, string> = {
   "corroborated-manifest": "By copies of the manifest from several channels",
   readback: "By the file that was written",
   receipt: "By the receipt of an earlier check",
+  "known-reference": "By a file with the same bytes that was cleared before",
 };
 
 /**
@@ -85,6 +86,7 @@ function ChainLink({ link, last, to }: { link: Link; last: boolean; to?: string 
 function target(link: Link, itemAt: (ref: string) => string | undefined): string | undefined {
   if (!link.ref) return undefined;
   if (link.kind === "key") return `/keyring/${link.ref}`;
+  if (link.kind === "reference") return `/records/${link.ref}`;
   if (link.kind === "publisher") return "/keyring";
   return itemAt(link.ref);
 }

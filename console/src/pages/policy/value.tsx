@@ -10,7 +10,8 @@ export const shown = (value: string | number | boolean | string[] | undefined) =
 };
 
 /** What a policy has in a field, which it may leave out. */
-export const valueOf = (policy: Policy, field: PolicyField) => policy[field.name as keyof Policy] ?? field.otherwise;
+export const valueOf = (policy: Policy, field: PolicyField) =>
+  policy[field.name as keyof Policy] ?? (field.otherwise as Policy[keyof Policy]);
 
 /** The field for one value, by its kind. */
 export function Value({
