@@ -286,6 +286,10 @@ func history(t *testing.T, s *testkit.Service) {
 	run(
 		"curator", []int{0}, "batch", "settle", "3", "--reason", "the letter of the publisher tells why",
 	)
+	run(
+		"curator", []int{0}, "reference", "add", strings.Repeat("7c", 32), "--name", "gauge-fw-3.0.img", "--publisher", "tidewright",
+		"--channel", "letter", "--at", "letter of 12 March",
+	)
 	panel := strings.Replace(
 		endeixis(t, s, "operator", "device", "kinds", "lamp-panel").out, "kind: lamp-panel", "kind: mole-panel", 1,
 	)

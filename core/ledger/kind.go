@@ -50,6 +50,8 @@ const (
 	BatchCancelled Kind = "batch-cancelled"
 	// Settlement: somebody knows of a batch or key that needed attention.
 	Settlement Kind = "settlement"
+	// ReferenceNoted: the digest of a file was read somewhere.
+	ReferenceNoted Kind = "reference-noted"
 	// Drilled: it was proved that the check can fail.
 	Drilled      Kind = "drill"
 	UserAdded    Kind = "user-added"
@@ -101,6 +103,7 @@ func Kinds() []Kind {
 		PolicySet,
 		BatchCancelled,
 		Settlement,
+		ReferenceNoted,
 		Drilled,
 		UserAdded,
 		UserChanged,

@@ -3,11 +3,14 @@ package api
 import (
 	"context"
 	"encoding/hex"
+	"fmt"
 	"strings"
 
 	"endeixis/core/digest"
+	"endeixis/core/keyring"
 	"endeixis/core/plain"
 	"endeixis/internal/fault"
+	"endeixis/internal/publishers"
 	"endeixis/internal/query"
 	"endeixis/internal/wire"
 )
@@ -17,6 +20,8 @@ const maxReferences = 50
 
 func (a *API) registerReferences() {
 	handle(a, wire.FindReferences, a.findReferences)
+	handle(a, wire.NoteReferences, a.noteReferences)
+	handle(a, wire.ListNotedReferences, a.listNotedReferences)
 }
 
 func (a *API) findReferences(ctx context.Context, in *wire.FindReferencesRequest) (*wire.Page[wire.Reference], error) {
@@ -31,14 +36,9 @@ func (a *API) findReferences(ctx context.Context, in *wire.FindReferencesRequest
 			fault.Invalid, fault.BadDigest, "Files are found by a digest, or listed by publisher and name.",
 		).At("digest")
 	}
-	var digests []digest.Value
-	for text := range strings.SplitSeq(in.Digest, ",") {
-		value, err := hex.DecodeString(strings.TrimSpace(text))
-		if err != nil {
-			return nil, fault.New(fault.Invalid, fault.BadDigest, "The digest is not written in hexadecimal.").
-				At("digest")
-		}
-		digests = append(digests, value)
+	digests, err := digestsIn(in.Digest)
+	if err != nil {
+		return nil, err
 	}
 	found, err := a.Query.References(ctx, digests, maxReferences)
 	return answer(wire.Page[wire.Reference]{Items: convert(found, referenceOf)}, err)
@@ -50,4 +50,64 @@ func referenceOf(r query.Reference) wire.Reference {
 		Publishers: r.Publishers, Source: plain.Text(r.Source), Label: plain.Text(r.Label), Batch: r.Batch, Item: r.N,
 		Record: r.Record, Cleared: r.At.UTC(), Now: r.Now, SignedBy: r.Publisher, Release: plain.Text(r.Release),
 	}
+}
+
+// digestsIn reads digests in hexadecimal with commas between.
+func digestsIn(list string) ([]digest.Value, error) {
+	var out []digest.Value
+	for text := range strings.SplitSeq(list, ",") {
+		value, err := hex.DecodeString(strings.TrimSpace(text))
+		if err != nil {
+			return nil, fault.New(fault.Invalid, fault.BadDigest, "The digest is not written in hexadecimal.").
+				At("digest")
+		}
+		out = append(out, value)
+	}
+	return out, nil
+}
+
+func (a *API) noteReferences(ctx context.Context, in *wire.NoteReferencesRequest) (*wire.Noted, error) {
+	p, _ := principal(ctx)
+	n := publishers.NewNote{
+		Publisher: in.Body.Publisher, Channel: in.Body.Channel, Place: in.Body.Place, Note: in.Body.Note,
+	}
+	for i, f := range in.Body.Files {
+		file := publishers.NotedFile{Name: f.Name, Size: f.Size}
+		if err := file.Digest.UnmarshalText([]byte(f.Digest)); err != nil {
+			return nil, fault.New(fault.Invalid, fault.BadDigest, "The digest is not written in hexadecimal.").
+				At(fmt.Sprintf("files[%d].digest", i))
+		}
+		if f.Algorithm != "" {
+			var err error
+			if file.Algorithm, err = digest.Parse(f.Algorithm); err != nil {
+				return nil, fault.New(fault.Invalid, fault.BadDigest, "There is no algorithm %s.", plain.Quoted(f.Algorithm)).
+					At(fmt.Sprintf("files[%d].algorithm", i))
+			}
+		}
+		n.Files = append(n.Files, file)
+	}
+	first, err := a.Publishers.NoteReferences(ctx, p.Name, n)
+	return answer(wire.Noted{Record: first, Files: len(n.Files)}, err)
+}
+
+func (a *API) listNotedReferences(
+	ctx context.Context, in *wire.ListNotedReferencesRequest,
+) (*wire.Page[wire.NotedReference], error) {
+	var digests []digest.Value
+	if in.Digest != "" {
+		var err error
+		if digests, err = digestsIn(in.Digest); err != nil {
+			return nil, err
+		}
+	}
+	page, err := a.Query.NotedReferences(
+		ctx, digests, query.ReferenceFilter{Publisher: in.Publisher, Match: in.Match, Limit: in.Limit}, in.Cursor,
+	)
+	return answer(pageOf(page, func(r query.NotedReference) wire.NotedReference {
+		return wire.NotedReference{
+			Name: plain.Text(r.Name), Publisher: r.Publisher, Algorithm: r.Algorithm,
+			Digest: digest.Value(r.Digest).String(), Size: r.Size, Channel: keyring.Channel(r.Channel),
+			Place: plain.Text(r.Place), Note: plain.Text(r.Note), By: r.By, At: r.At.UTC(), Record: r.Position,
+		}
+	}), err)
 }

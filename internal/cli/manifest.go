@@ -28,6 +28,17 @@ func (a *app) manifestCommand() *cobra.Command {
 // readManifest reads a manifest from a file or standard input. A bound that
 // was reached is told and not an error: what was read before it counts.
 func (a *app) readManifest(name string, names *manifest.Names) (*manifest.Manifest, error) {
+	m, err := a.readList(name, names)
+	var limit *manifest.LimitError
+	if errors.As(err, &limit) {
+		a.note("%s: %v", name, err)
+		err = nil
+	}
+	return m, err
+}
+
+// readList reads a manifest from a file or standard input, to its end.
+func (a *app) readList(name string, names *manifest.Names) (*manifest.Manifest, error) {
 	in, base := a.stdin, ""
 	if name != "-" {
 		f, err := os.Open(name)
@@ -37,13 +48,7 @@ func (a *app) readManifest(name string, names *manifest.Names) (*manifest.Manife
 		defer f.Close()
 		in, base = f, filepath.Base(name)
 	}
-	m, err := survey.ReadList(in, manifest.Options{FileName: base, Beside: names})
-	var limit *manifest.LimitError
-	if errors.As(err, &limit) {
-		a.note("%s: %v", name, err)
-		err = nil
-	}
-	return m, err
+	return survey.ReadList(in, manifest.Options{FileName: base, Beside: names})
 }
 
 func (a *app) manifestShow() *cobra.Command {

@@ -18,7 +18,7 @@ import (
 
 func (a *app) referenceCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "reference", Short: "Know files again that were cleared here"}
-	cmd.AddCommand(a.referenceFind(), a.referenceList())
+	cmd.AddCommand(a.referenceFind(), a.referenceList(), a.referenceAdd())
 	return cmd
 }
 
@@ -53,6 +53,9 @@ func (a *app) referenceFind() *cobra.Command {
 			if err := a.showReferences(found); err != nil {
 				return err
 			}
+			if err := a.showNotedWith(cmd.Context(), values); err != nil {
+				return err
+			}
 			if len(found) == 0 {
 				return &exit{code: exitUnproven}
 			}
@@ -63,18 +66,27 @@ func (a *app) referenceFind() *cobra.Command {
 
 func (a *app) referenceList() *cobra.Command {
 	var publisher, match string
+	var noted bool
 	var limit int
 	cmd := &cobra.Command{
 		Use:   "list",
 		Short: "List the files that were cleared here, the newest first",
 		Args:  cobra.NoArgs,
 		Long: `list shows what was cleared, and what became of it: a file of which something else was decided since says so.
-The release is what the name tells, which is a guess.`,
-		Example: "  endeixis reference list --publisher tidewright\n  endeixis reference list --name gauge-fw",
+The release is what the name tells, which is a guess. With --noted it shows digests that somebody has read
+somewhere instead, which clear nothing.`,
+		Example: "  endeixis reference list --publisher tidewright\n  endeixis reference list --name gauge-fw\n  endeixis reference list --noted",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
+			}
+			if noted {
+				found, err := c.NotedReferences(cmd.Context(), "", publisher, match, oneMore(limit))
+				if err != nil {
+					return err
+				}
+				return upTo(a, found, limit, a.showNoted)
 			}
 			found, err := c.Library(cmd.Context(), publisher, match, oneMore(limit))
 			if err != nil {
@@ -101,6 +113,7 @@ The release is what the name tells, which is a guess.`,
 	}
 	cmd.Flags().StringVar(&publisher, "publisher", "", "only files that rest on this publisher's signature")
 	cmd.Flags().StringVar(&match, "name", "", "only files with this in their name")
+	cmd.Flags().BoolVar(&noted, "noted", false, "what was noted, and not what was cleared")
 	cmd.Flags().IntVar(&limit, "limit", 20, "at most this many; 0 for all")
 	return cmd
 }

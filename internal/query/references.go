@@ -83,6 +83,28 @@ func (s *Service) Library(ctx context.Context, f ReferenceFilter, cursor string)
 	return pageOf(each(rows, referenceOf), f.Limit, func(r Reference) string { return fmt.Sprint(r.Record) }), err
 }
 
+// A NotedReference is a digest that somebody has read somewhere.
+type NotedReference = store.NotedReference
+
+// NotedReferences lists digests that were noted, the newest first: those with one of some digests, where these are
+// given.
+func (s *Service) NotedReferences(
+	ctx context.Context, digests []digest.Value, f ReferenceFilter, cursor string,
+) (Page[NotedReference], error) {
+	before, err := number(cursor, 0)
+	if err != nil {
+		return Page[NotedReference]{}, err
+	}
+	var raw [][]byte
+	for _, d := range digests {
+		raw = append(raw, d)
+	}
+	rows, err := s.store.NotedReferences(
+		ctx, raw, store.ReferenceFilter{Publisher: f.Publisher, Match: f.Match, Before: before, Limit: f.Limit + 1},
+	)
+	return pageOf(rows, f.Limit, func(r NotedReference) string { return fmt.Sprint(r.Position) }), err
+}
+
 // A ReadBack is a medium that was read back against a file.
 type ReadBack struct {
 	Batch int64

@@ -64,6 +64,7 @@ func init() {
 		BatchResult{},
 		BatchCancelled{},
 		Settlement{},
+		ReferenceNoted{},
 		Drilled{},
 		UserAdded{},
 		UserChanged{},

@@ -287,6 +287,9 @@ func happened() []Body {
 		SatchelPacked{Satchel: "s", Packed: []byte("{}")},
 		Settlement{Batch: 1, Reason: "known"},
 		Settlement{Key: fp, Reason: "known"},
+		ReferenceNoted{
+			Publisher: "tidewright", Name: "gauge-3.0.img", Digest: make([]byte, 32), Channel: keyring.Letter, Place: "a letter",
+		},
 		VisitReturned{Batch: 1, Satchel: "s", OnSite: judge.Cleared, JudgedBy: "keeper"},
 		LedgerRestored{},
 		Audited{},

@@ -61,6 +61,8 @@ func said(b Body) []string {
 		return []string{fmt.Sprintf("Batch %d was ended before it was done.", b.Batch), why("That was decided", b.Reason)}
 	case Settlement:
 		return b.sentences()
+	case ReferenceNoted:
+		return b.sentences()
 	case Drilled:
 		outcome := "Nothing that was altered was cleared."
 		if !b.Passed {

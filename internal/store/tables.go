@@ -289,6 +289,14 @@ func PlacedTables() []PlacedTable {
 			"s.position",
 		},
 		{
+			"noted_references", "what was noted of files that were not here",
+			`SELECT 'record ' || r.position AS key, r.position, ` + fields(
+				"r.publisher", "r.name", "r.algorithm", "encode(r.digest, 'hex')", "r.size", "r.channel", "r.place", "r.note",
+				"r.by_name", "r.at",
+			) + ` FROM noted_references r`,
+			"r.position",
+		},
+		{
 			"visits",
 			"outcomes of satchels",
 			`SELECT 'an outcome of satchel ' || v.satchel_id || ', batch ' || v.batch_id AS key, v.position, ` +

@@ -169,6 +169,14 @@ var (
 		Summary: "Fetch a file that is cleared and that the service can read, or what it rests on: whole, or a part of it with the header Range",
 		Role:    roles.Operator,
 	}
+	NoteReferences = Operation[NoteReferencesRequest, Noted]{
+		Method: post, Path: "/references/noted", ID: "note-references", Role: roles.Curator,
+		Summary: "Put on record that digests of a publisher's files were read somewhere; they clear nothing",
+	}
+	ListNotedReferences = Operation[ListNotedReferencesRequest, Page[NotedReference]]{
+		Method: get, Path: "/references/noted", ID: "list-noted-references", Role: roles.Auditor,
+		Summary: "List digests that were read somewhere, the newest first",
+	}
 	FindReferences = Operation[FindReferencesRequest, Page[Reference]]{
 		Method: get, Path: "/references", ID: "find-references",
 		Summary: "Tell which file that was cleared here has these bytes, or list all, the newest first",

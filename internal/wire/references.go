@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"endeixis/core/judge"
+	"endeixis/core/keyring"
 )
 
 // FindReferencesRequest asks which file this is, or which there are.
@@ -32,4 +33,57 @@ type Reference struct {
 	SignedBy   string         `json:"signed_by,omitempty" doc:"The publisher whose signature it rests on."`
 	Release    string         `json:"release,omitempty" doc:"What its name says of the release, which is a guess."`
 	Now        *judge.Verdict `json:"now" nullable:"true" doc:"What became of it when it was judged again, if it was."`
+}
+
+// NoteReferencesRequest puts digests on record that were read somewhere.
+type NoteReferencesRequest struct {
+	Body NewNote
+}
+
+// NewNote says which digests of a publisher's files were read, and where.
+type NewNote struct {
+	Publisher string          `json:"publisher" maxLength:"64"`
+	Channel   keyring.Channel `json:"channel"`
+	Place     string          `json:"place" doc:"Where exactly, such as the letter and its date."`
+	Note      string          `json:"note,omitempty"`
+	Files     []NotedFile     `json:"files" nullable:"false" minItems:"1" maxItems:"1000"`
+}
+
+// NotedFile is a file with a digest that was read.
+type NotedFile struct {
+	Name      string `json:"name" maxLength:"4096"`
+	Digest    string `json:"digest" maxLength:"256" doc:"In hexadecimal."`
+	Algorithm string `json:"algorithm,omitempty" maxLength:"32" doc:"What was stated there, if it was."`
+	Size      *int64 `json:"size,omitempty" minimum:"0"`
+}
+
+// Noted tells what was put on record.
+type Noted struct {
+	Record int64 `json:"record" doc:"The first of the records; the others follow it."`
+	Files  int   `json:"files"`
+}
+
+// ListNotedReferencesRequest asks for digests that were read somewhere.
+type ListNotedReferencesRequest struct {
+	Digest    string `query:"digest" maxLength:"2000" doc:"A digest in hexadecimal; several with commas between."`
+	Publisher string `query:"publisher" maxLength:"64"`
+	Match     string `query:"match" maxLength:"1000" doc:"A part of the file's name."`
+	Cursor    string `query:"cursor"`
+	Limit     int    `query:"limit" minimum:"1" maximum:"200" default:"50"`
+}
+
+// NotedReference is a digest that somebody has read somewhere, of a file that need not ever have been here. It
+// clears nothing.
+type NotedReference struct {
+	Name      string          `json:"name" doc:"The file's name, made safe to show."`
+	Publisher string          `json:"publisher"`
+	Algorithm string          `json:"algorithm,omitempty" doc:"What was stated, if it was."`
+	Digest    string          `json:"digest"`
+	Size      *int64          `json:"size,omitempty"`
+	Channel   keyring.Channel `json:"channel"`
+	Place     string          `json:"place"`
+	Note      string          `json:"note,omitempty"`
+	By        string          `json:"by"`
+	At        time.Time       `json:"at"`
+	Record    int64           `json:"record"`
 }

@@ -8,6 +8,7 @@ import { PublisherFilter } from "../../parts/publisher-select";
 import { bytes, moment } from "../../parts/text";
 import { Typed } from "../../parts/typed";
 import { Mark } from "../../parts/verdict";
+import { Noted } from "./noted";
 
 /** The files that were cleared here, found by publisher and name, or by a digest. */
 export function ReferencesPage() {
@@ -112,6 +113,7 @@ export function ReferencesPage() {
         </div>
       )}
       <More list={list}>Show older files</More>
+      <Noted filter={filter} />
     </div>
   );
 }
