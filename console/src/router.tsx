@@ -31,6 +31,7 @@ export const router = createBrowserRouter([
       { path: "/batches", lazy: page(() => import("./pages/batches/batches-page"), "BatchesPage") },
       { path: "/batches/new", lazy: page(() => import("./pages/batches/new-batch-page"), "NewBatchPage") },
       { path: "/batches/:batch", lazy: page(() => import("./pages/batch/batch-page"), "BatchPage") },
+      { path: "/batches/:batch/compared/:other", lazy: page(() => import("./pages/comparison/comparison-page"), "ComparisonPage") },
       { path: "/batches/:batch/items/:item", lazy: page(() => import("./pages/item/item-page"), "ItemPage") },
       { path: "/manifests", lazy: page(() => import("./pages/manifests/manifests-page"), "ManifestsPage") },
       { path: "/keyring", lazy: page(() => import("./pages/keyring/keyring-page"), "KeyringPage") },

@@ -17,13 +17,15 @@ const (
 	Changed   ChangeKind = "changed"
 	Renamed   ChangeKind = "renamed"
 	Unchanged ChangeKind = "unchanged"
+	// Replaced is what has a name of another release; lists are not compared by that.
+	Replaced ChangeKind = "replaced"
 	// Incomparable: the two give no digest of one algorithm.
 	Incomparable ChangeKind = "incomparable"
 )
 
 // ChangeKinds lists every kind of change.
 func ChangeKinds() []ChangeKind {
-	return []ChangeKind{Added, Removed, Changed, Renamed, Unchanged, Incomparable}
+	return []ChangeKind{Added, Removed, Changed, Renamed, Replaced, Unchanged, Incomparable}
 }
 
 // A Change is how one name fares between two manifests.

@@ -34,6 +34,7 @@ func (a *API) registerBatches() {
 		b, err := cancel(ctx, p.Name, in.ID, in.Body.Reason)
 		return answer(batchOf(b), err)
 	})
+	handle(a, wire.CompareBatches, a.compareBatches)
 	handle(a, wire.SettleBatch, func(ctx context.Context, in *wire.BatchStepRequest) (*wire.Batch, error) {
 		p, _ := principal(ctx)
 		b, err := a.Batches.Settle(ctx, p.Name, in.ID, in.Body.Reason)

@@ -26,7 +26,7 @@ func (a *app) batchCommand() *cobra.Command {
 	cmd.AddCommand(
 		a.batchRun(), a.batchSurvey(), a.batchList(), a.batchShow(), a.batchFollow(), a.batchCancel(), a.batchSettle(),
 		a.batchResume(),
-		a.batchHandOn(), a.batchDrill(), a.batchAttestation(),
+		a.batchCompare(), a.batchHandOn(), a.batchDrill(), a.batchAttestation(),
 	)
 	return cmd
 }

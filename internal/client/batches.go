@@ -29,6 +29,22 @@ func (c *Client) CancelBatch(ctx context.Context, id int64, reason string) (wire
 	return call(ctx, c, wire.CancelBatch, wire.BatchStepRequest{ID: id, Body: wire.Reasoned{Reason: reason}})
 }
 
+// Compare tells what differs between two batches, with all files that do not stay as they were.
+func (c *Client) Compare(ctx context.Context, before, after int64) (wire.Comparison, error) {
+	in := wire.CompareBatchesRequest{Before: before, After: after, Limit: maxCompared}
+	out, err := call(ctx, c, wire.CompareBatches, in)
+	for err == nil && out.Next != "" {
+		var more wire.Comparison
+		in.Cursor = out.Next
+		more, err = call(ctx, c, wire.CompareBatches, in)
+		out.Files, out.Next = append(out.Files, more.Files...), more.Next
+	}
+	return out, err
+}
+
+// maxCompared is how many files are asked for at once.
+const maxCompared = 5000
+
 // SettleBatch records that a batch needs no attention as it is.
 func (c *Client) SettleBatch(ctx context.Context, id int64, reason string) (wire.Batch, error) {
 	return call(ctx, c, wire.SettleBatch, wire.BatchStepRequest{ID: id, Body: wire.Reasoned{Reason: reason}})

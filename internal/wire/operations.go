@@ -195,6 +195,10 @@ var (
 		Summary: "End a batch before it is done: one's own, or anybody's for a curator; what is measured stays",
 		Role:    roles.Operator, Status: http.StatusAccepted,
 	}
+	CompareBatches = Operation[CompareBatchesRequest, Comparison]{
+		Method: get, Path: "/batches/{id}/comparison/{other}", ID: "compare-batches", Role: roles.Auditor,
+		Summary: "Tell what differs between two batches: files, packages, keys and what they were judged by",
+	}
 	SettleBatch = Operation[BatchStepRequest, Batch]{
 		Method: post, Path: "/batches/{id}/settlement", ID: "settle-batch",
 		Summary: "Record that a refused or unproven batch needs no attention as it is, and why; its verdict stays",

@@ -1,4 +1,4 @@
-import { useState } from "react";
+import { useId, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 
 import type { Batch, ItemRow } from "../../api/client";
@@ -67,7 +67,40 @@ export function BatchPage() {
           <Again batch={id} />
         </>
       )}
+      {batch.state === "done" && <Compare batch={id} />}
     </div>
+  );
+}
+
+/** Ask what changed since another batch. */
+function Compare({ batch }: { batch: number }) {
+  const go = useNavigate();
+  const id = useId();
+  const [other, setOther] = useState("");
+  return (
+    <form
+      className="flex items-center gap-2 border-t border-base-300 pt-2 text-sm"
+      onSubmit={(e) => {
+        e.preventDefault();
+        void go(`/batches/${other}/compared/${String(batch)}`);
+      }}
+    >
+      <label htmlFor={id}>What changed since batch</label>
+      <input
+        id={id}
+        className="input input-sm w-24"
+        inputMode="numeric"
+        pattern="[0-9]+"
+        required
+        value={other}
+        onChange={(e) => {
+          setOther(e.target.value);
+        }}
+      />
+      <button type="submit" className="btn btn-sm">
+        Compare
+      </button>
+    </form>
   );
 }
 
