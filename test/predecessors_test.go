@@ -270,3 +270,47 @@ func TestARowOfTheLibraryClearsNothing(t *testing.T) {
 	alone := verified(t, s, "quayside:alone", "--publisher", "corran")
 	assert.Equal(t, "unproven", *alone.Verdict)
 }
+
+// TestWhatVouchesCameLater: a file that waited is cleared by itself when a list of its folder comes later, by the same
+// bytes alone; and no longer when that counts no more.
+func TestWhatVouchesCameLater(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	key := keyAdmitted(t, s, "sextant")
+	now := func(b fullJSON) string {
+		r := endeixis(t, s, "operator", "batch", "follow", fmt.Sprint(b.ID))
+		return map[int]string{0: "cleared", 10: "refused", 11: "unproven"}[r.code]
+	}
+	files := map[string][]byte{"sextant-1.0.img": []byte("one"), "sextant-1.0.doc": []byte("words")}
+	s.Write(t, "late", files)
+	s.Write(t, "elsewhere", files)
+	waits, elsewhere := verified(t, s, "quayside:late"), verified(t, s, "quayside:elsewhere")
+	theirs := verified(t, s, "quayside:late", "--publisher", "tidewright")
+	s.Write(t, "late", map[string][]byte{"sextant-1.0.img": []byte("damaged")})
+	damaged := verified(t, s, "quayside:late")
+	for _, b := range []fullJSON{waits, elsewhere, theirs, damaged} {
+		require.Equal(t, "unproven", *b.Verdict)
+	}
+	s.Write(t, "late", signed(key, 1, files))
+	whole := verified(t, s, "quayside:late")
+	require.Equal(t, "cleared", *whole.Verdict)
+
+	require.Eventually(t, func() bool { return now(waits) == "cleared" }, time.Minute, 100*time.Millisecond)
+	require.Eventually(t, func() bool {
+		r := endeixis(t, s, "operator", "batch", "show", fmt.Sprint(damaged.ID))
+		return strings.Contains(r.out, "1 cleared, 1 unproven")
+	}, time.Minute, 100*time.Millisecond, "one file of it is as it was, and the other had other bytes")
+	assert.Equal(t, "unproven", now(elsewhere), "another place")
+	assert.Equal(t, "unproven", now(theirs), "it was expected from somebody else")
+	r := endeixis(t, s, "operator", "batch", "show", fmt.Sprint(waits.ID), "--item", "sextant-1.0.img")
+	said := strings.Join(strings.Fields(r.out), " ")
+	assert.Contains(t, said, "What vouches for it came later: in batch "+fmt.Sprint(whole.ID))
+	r = endeixis(t, s, "auditor", "reference", "list", "--name", "sextant-1.0.img")
+	assert.Equal(t, 1, strings.Count(r.out, "sextant-1.0.img"), r.out)
+
+	r = endeixis(t, s, "curator", "keyring", "withdraw", key.Fingerprint(), "--reason", "the key was lost")
+	require.Zero(t, r.code, r.err)
+	require.Eventually(t, func() bool { return now(waits) == "unproven" }, time.Minute, 100*time.Millisecond)
+	audit := endeixis(t, s, "auditor", "record", "audit")
+	assert.Zero(t, audit.code, audit.out+audit.err)
+}

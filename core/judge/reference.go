@@ -12,8 +12,11 @@ import (
 	"endeixis/core/survey"
 )
 
-// A Reference is a file with the bytes of one that is judged, which was cleared before.
+// A Reference is a file with the bytes of one that is judged, which is cleared elsewhere.
 type Reference struct {
+	// Arrived is set for the very file of the same place, verified again later with evidence that was not there
+	// before: that counts for it whatever the policy says of files that are known again.
+	Arrived bool
 	// Record is that of its verdict, in the ledger.
 	Record int64
 	Batch  int64
@@ -37,9 +40,9 @@ func (b Basis) ReferencesClear() bool {
 	return false
 }
 
-// byReference follows the path through a file with the same bytes that was cleared before, where the policy
-// for its publisher says that files are known again, and nothing else clears this one. It reports whether it
-// does.
+// byReference follows the path through a file with the same bytes that is cleared elsewhere, where the policy for its
+// publisher says that files are known again or it is this very file, and nothing else clears this one. It reports
+// whether it does.
 func (b Basis) byReference(item *survey.Item, m *measure.Measurement, same []Reference, out *Outcome) bool {
 	sum := m.Digests[digest.SHA256]
 	if sum == nil || item.Inside != nil || item.Against != nil ||
@@ -55,7 +58,7 @@ func (b Basis) byReference(item *survey.Item, m *measure.Measurement, same []Ref
 			continue
 		}
 		its := SupportOf(own.Outcome.Grounds, own.Outcome.Paths)
-		fits := slices.Contains(expected.Publishers, its.Publisher)
+		fits := own.fits(expected, its.Publisher)
 		if best == nil || fits {
 			best, support = &own, its
 		}
@@ -75,9 +78,15 @@ func (b Basis) byReference(item *survey.Item, m *measure.Measurement, same []Ref
 			best.Record, publisher,
 		),
 	}
+	if best.Arrived {
+		g.Sentence = fmt.Sprintf(
+			"What vouches for it came later: in batch %d this file has the same bytes, and is cleared by a signature of %s (record %d).",
+			best.Batch, publisher, best.Record,
+		)
+	}
 	first := artifactLink(item, m)
 	reference := Link{Kind: "reference", Label: named, Detail: "SHA-256 " + sum.String(), Ref: fmt.Sprint(best.Record)}
-	if slices.Contains(expected.Publishers, support.Publisher) {
+	if best.fits(expected, support.Publisher) {
 		restOn(ByReference, &best.Outcome, first, reference, g, named, "this file", out)
 		return true
 	}
@@ -101,6 +110,11 @@ func (b Basis) byReference(item *survey.Item, m *measure.Measurement, same []Ref
 	return false
 }
 
+// fits reports whether a file that is expected from some publishers can be known by a reference of one.
+func (r *Reference) fits(expected Expectation, publisher string) bool {
+	return slices.Contains(expected.Publishers, publisher) || r.Arrived && expected.allows(publisher)
+}
+
 // knownBy returns a reference with those of its paths alone by which other files can be known again: of a
 // signature, that needs no waiver and is as strong as the policy of its publisher asks.
 func (b Basis) knownBy(r *Reference) (Reference, bool) {
@@ -113,7 +127,8 @@ func (b Basis) knownBy(r *Reference) (Reference, bool) {
 		s := SupportOf(nil, []ProofPath{p})
 		policy := b.policyOf(s.Publisher)
 		waived := slices.ContainsFunc(p.Links, func(l Link) bool { return l.State == Waived })
-		if p.Complete && !waived && len(s.Keys) > 0 && s.Publisher != "" && policy.ReferenceClears &&
+		if p.Complete && !waived && len(s.Keys) > 0 && s.Publisher != "" &&
+			(policy.ReferenceClears || r.Arrived) &&
 			digest.SHA256.CollisionBits() >= policy.DigestBits {
 			own.Outcome.Paths = append(own.Outcome.Paths, p)
 		}

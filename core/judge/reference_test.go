@@ -15,6 +15,7 @@ import (
 	"endeixis/core/keyring"
 	"endeixis/core/openpgp/pgptest"
 	"endeixis/core/survey"
+	"endeixis/core/verify"
 )
 
 // shelf knows files again, and nothing else of the time before.
@@ -22,10 +23,10 @@ type shelf map[string][]Reference
 
 func (shelf) Before(context.Context, []string) (map[string]*Before, error) { return nil, nil }
 
-func (s shelf) Same(_ context.Context, sums []string) (map[string][]Reference, error) {
+func (s shelf) Same(_ context.Context, files []verify.Sought) (map[string][]Reference, error) {
 	out := map[string][]Reference{}
-	for _, sum := range sums {
-		out[sum] = s[sum]
+	for _, f := range files {
+		out[f.Path] = s[f.SHA256.String()]
 	}
 	return out, nil
 }
@@ -116,6 +117,33 @@ func TestKnownReference(t *testing.T) {
 				assert.NotContains(t, codes(o), NotListed)
 			}
 		})
+	}
+}
+
+// TestWhatVouchesArrived: the very file, verified later, clears it without a word of the policy, for whom it is
+// expected from.
+func TestWhatVouchesArrived(t *testing.T) {
+	files := detached("gauge-1.img", "image", tidewright, 1)
+	for _, c := range []struct {
+		given string
+		bits  int
+		want  Verdict
+	}{{"", 128, Cleared}, {"tidewright", 128, Cleared}, {"brackwater", 128, Unproven}, {"", 192, Unproven}} {
+		adjust := func(b *Basis) { b.Policy.DigestBits = c.bits }
+		s := shelf{}
+		s.take(judgeFolder(t, files, "", adjust), files)
+		for _, list := range s {
+			list[0].Arrived = true
+		}
+		alone := map[string]string{"gauge-1.img": "image"}
+		o := judgeAfter(t, alone, c.given, survey.Options{}, adjust, s).artifacts["gauge-1.img"]
+		assert.Equal(t, c.want, o.Verdict, "%+v", c)
+		if c.want == Cleared {
+			assert.Contains(t, Deciding(o.Verdict, o.Grounds), "What vouches for it came later: in batch 4")
+		}
+		// Of a folder of which nobody has said whose it is, any admitted key counts, as it would beside the file.
+		nobodys := judgeAfter(t, map[string]string{"disk.bin": "image"}, "", survey.Options{}, adjust, s).artifacts["disk.bin"]
+		assert.Equal(t, c.bits == 128, nobodys.Verdict == Cleared)
 	}
 }
 

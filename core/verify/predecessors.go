@@ -16,23 +16,27 @@ type Predecessors interface {
 	Before(ctx context.Context, paths []string) (map[string]*judge.Before, error)
 }
 
-// References know files that were cleared before a batch by their bytes.
+// A Sought is a file of which the like is looked for.
+type Sought struct {
+	Path   string
+	SHA256 digest.Value
+}
+
+// References know files of other batches by their bytes.
 type References interface {
-	// Same returns by SHA-256 digest in hexadecimal the files with that content, each judged again by
-	// its own evidence.
-	Same(ctx context.Context, sha256 []string) (map[string][]judge.Reference, error)
+	// Same returns by path the files with the content of some, each judged again by its own evidence.
+	Same(ctx context.Context, files []Sought) (map[string][]judge.Reference, error)
 }
 
 // After has a session hold artifacts against what was cleared before them. Without it nothing is
 // known of that.
 func (s *Session) After(p Predecessors) { s.predecessors = p }
 
-// Know has a session know files again, where the policy lets them be cleared by that.
-func (s *Session) Know(r References) {
-	if s.basis.ReferencesClear() {
-		s.references = r
-	}
-}
+// Know has a session know files again. Without it none is.
+func (s *Session) Know(r References) { s.references = r }
+
+// ReferencesClear reports whether the policy lets files of any publisher be known again.
+func (s *Session) ReferencesClear() bool { return s.basis.ReferencesClear() }
 
 // Recall asks what was cleared before some items that are measured, so that they can be judged. What was
 // recalled before is forgotten.
@@ -43,7 +47,8 @@ func (s *Session) Recall(
 	if s.predecessors == nil && s.references == nil {
 		return nil
 	}
-	var paths, sums []string
+	var paths []string
+	var sought []Sought
 	for i := range n {
 		item, m := at(i)
 		if item.Role != survey.Artifact || item.Inside != nil || item.Against != nil {
@@ -53,7 +58,7 @@ func (s *Session) Recall(
 		// What its own evidence clears needs no other file.
 		if sum := m.Digests[digest.SHA256]; s.references != nil && sum != nil {
 			if alone := s.Judge(item, m); alone.Verdict == judge.Unproven || alone.Verdict == judge.Refused {
-				sums = append(sums, sum.String())
+				sought = append(sought, Sought{item.Path, sum})
 			}
 		}
 	}
@@ -62,8 +67,8 @@ func (s *Session) Recall(
 			return err
 		}
 	}
-	if s.references != nil && len(sums) > 0 {
-		s.same, err = s.references.Same(ctx, sums)
+	if s.references != nil && len(sought) > 0 {
+		s.same, err = s.references.Same(ctx, sought)
 	}
 	return err
 }

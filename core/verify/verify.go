@@ -17,7 +17,6 @@ import (
 	"golang.org/x/mod/sumdb/note"
 
 	"endeixis/core/diagnose"
-	"endeixis/core/digest"
 	"endeixis/core/judge"
 	"endeixis/core/measure"
 	"endeixis/core/survey"
@@ -80,7 +79,7 @@ type Session struct {
 	// predecessors may be nil; before is what they have told of the items that are judged, by path.
 	predecessors Predecessors
 	before       map[string]*judge.Before
-	// references may be nil; same is what they have told, by digest.
+	// references may be nil; same is what they have told, by path.
 	references References
 	same       map[string][]judge.Reference
 }
@@ -131,7 +130,7 @@ func (s *Session) Judge(item *survey.Item, m *measure.Measurement) judge.Outcome
 	case survey.Artifact:
 		on := judge.Surroundings{
 			Vouchers: s.vouchers, Original: s.originals[item.Path], Recorded: s.recordedOf(item),
-			Before: s.before[item.Path], Same: s.same[m.Digests[digest.SHA256].String()],
+			Before: s.before[item.Path], Same: s.same[item.Path],
 		}
 		if item.Inside != nil {
 			on.Around = s.outcomes[item.Inside.Of]

@@ -86,6 +86,15 @@ func (s *Service) currentBasis(ctx context.Context, id int64) (*currentBasis, er
 	}
 	b.JudgedAsOf, b.PolicyVersion = s.now(), policies.Version
 	session, err := s.Session(ctx, b, ring)
+	if err != nil {
+		return nil, err
+	}
+	// It judges within a transaction.
+	known, err := s.know(ctx, session, b, ring)
+	if err != nil {
+		return nil, err
+	}
+	err = known.fetch(ctx)
 	return &currentBasis{size, b.JudgedAsOf, b.PolicyVersion, session}, err
 }
 
@@ -137,6 +146,9 @@ func (s *Service) finish(
 			return err
 		}
 		closed = true
+		if err := s.help(ctx, tx, *b); err != nil {
+			return err
+		}
 		return s.close(ctx, tx, *b, again, state.BatchDone, resultOf(*b).Verdict, closingNote(*b, lapsed, again))
 	})
 	return closed && err == nil, err

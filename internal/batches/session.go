@@ -44,8 +44,8 @@ func (s *Service) Session(ctx context.Context, b store.Batch, ring *keyring.Keyr
 	if err != nil {
 		return nil, err
 	}
-	session.Know(s.referencesOf(b, ring))
-	return session, nil
+	_, err = s.know(ctx, session, b, ring)
+	return session, err
 }
 
 // sessions holds the sessions of the batches that have a measurer: their manifests are

@@ -167,6 +167,56 @@ type SameFile struct {
 	N        int       `db:"n"`
 	At       time.Time `db:"at"`
 	SHA256   []byte    `db:"digest"`
+	// Path is set by [Reads.ArrivedSince].
+	Path string `db:"path"`
+}
+
+// ArrivedSince lists files of a depot's folder that were cleared in later batches of it, and are cleared still, by
+// their paths, the newest first.
+func (s Reads) ArrivedSince(ctx context.Context, batch int64, paths []string) ([]SameFile, error) {
+	out := []SameFile{}
+	err := s.q.SelectContext(
+		ctx, &out, `SELECT l.position, l.batch_id, l.n, r.at, d.digest, i.path
+		FROM (SELECT later.id FROM batches b JOIN batches later ON later.source = b.source
+				AND later.source_kind = b.source_kind AND later.id > b.id AND later.state = 'done'
+				WHERE b.id = $1 AND b.source_kind = 'depot' ORDER BY later.id DESC LIMIT $3) later
+			JOIN items i ON i.batch_id = later.id AND i.path = ANY($2)
+			JOIN library l ON l.batch_id = i.batch_id AND l.n = i.n
+			JOIN outcome_digests d ON d.batch_id = i.batch_id AND d.n = i.n AND d.algorithm = 'SHA-256'
+			JOIN ledger_records r ON r.position = l.position
+		WHERE `+stillInLibrary+` ORDER BY l.position DESC`, batch, paths, ofOneContent,
+	)
+	return out, explain(err)
+}
+
+// HasLater reports whether a later batch of the same place has ended.
+func (s Reads) HasLater(ctx context.Context, batch int64) (later bool, err error) {
+	err = s.q.GetContext(
+		ctx, &later, `SELECT EXISTS (SELECT FROM batches b JOIN batches l ON l.source = b.source
+			AND l.source_kind = b.source_kind AND l.id > b.id AND l.state = 'done' WHERE b.id = $1)`, batch,
+	)
+	return later, explain(err)
+}
+
+// HelpedBy lists the earlier batches of a depot's folder, of the newest limit, in which something is not cleared
+// that is cleared in a later one with the same path and bytes.
+func (s Reads) HelpedBy(ctx context.Context, batch int64, limit int) ([]int64, error) {
+	out := []int64{}
+	err := s.q.SelectContext(
+		ctx, &out, `SELECT earlier.id FROM batches b CROSS JOIN LATERAL (SELECT e.* FROM batches e
+				WHERE e.source = b.source AND e.source_kind = b.source_kind AND e.id < b.id AND e.state = 'done'
+				ORDER BY e.id DESC LIMIT $2) earlier
+		WHERE b.id = $1 AND b.source_kind = 'depot' AND `+verdictNow("earlier")+` <> 'cleared' AND EXISTS (
+			SELECT FROM library l JOIN items i ON i.batch_id = l.batch_id AND i.n = l.n
+				JOIN outcome_digests d ON d.batch_id = l.batch_id AND d.n = l.n AND d.algorithm = 'SHA-256'
+				JOIN items was ON was.batch_id = earlier.id AND was.path = i.path
+				JOIN outcomes o ON o.batch_id = was.batch_id AND o.n = was.n
+				JOIN outcome_digests had ON had.batch_id = was.batch_id AND had.n = was.n AND had.algorithm = 'SHA-256'
+					AND had.digest = d.digest
+			WHERE l.batch_id = b.id AND coalesce(`+newest("after", "o")+`, o.verdict) = 'unproven')
+		ORDER BY earlier.id`, batch, limit,
+	)
+	return out, explain(err)
 }
 
 // ofOneContent is how many files with the same content are looked at: the newest.
