@@ -79,6 +79,29 @@ func TestNotedReferences(t *testing.T) {
 	assert.Contains(t, said, "No file that was cleared here has these bytes.")
 	assert.Contains(t, said, "Noted, and not cleared: “gauge-fw-3.0.img” of tidewright, read on the channel letter (letter of 12 March")
 
+	// What is looked for is meant as it stands, in any script and with any sign.
+	for _, name := range []string{"100%_sure.img", `it's "quoted".img`, "журнал-4.img", "ﷺ.img", `a\b.img`} {
+		r := add("curator", append([]string{sum(name), "--name", name}, from...)...)
+		require.Zero(t, r.code, r.err)
+	}
+	for part, want := range map[string]int{
+		"%": 1, "_": 1, "'": 1, `"`: 1, "ЖУРНАЛ": 1, "ﷺ": 1, `\b`: 1, "*": 0, "%sure%": 0, "gauge-fw-3.%": 0, "' OR 1=1 --": 0,
+	} {
+		for _, more := range [][]string{{"--noted"}, {}} {
+			r := endeixis(t, s, "auditor", append([]string{"reference", "list", "--name", part, "--output", "json"}, more...)...)
+			require.Zero(t, r.code, "%s: %s", part, r.err)
+			if len(more) > 0 {
+				assert.Equal(t, want, strings.Count(r.out, `"digest"`), part)
+			}
+		}
+	}
+	for _, more := range [][]string{{"--noted"}, {}} {
+		args := append([]string{"reference", "list", "--name", strings.Repeat("x", 10_000)}, more...)
+		r := endeixis(t, s, "auditor", args...)
+		assert.Equal(t, 1, r.code)
+		assert.Contains(t, r.err, "match")
+	}
+
 	// It clears nothing, whatever the policy says.
 	r = endeixis(
 		t, s, "curator", "policy", "set", write(t, "reference_clears: true"), "--publisher", "tidewright", "--reason", "a mirror",

@@ -23,7 +23,7 @@ type Comparison struct {
 	Files  []FileChange                `json:"files" nullable:"false" doc:"The files that do not stay as they were, by path."`
 	Next   string                      `json:"next,omitempty" doc:"The cursor for the next page of files."`
 	// Packages is on the first page.
-	Packages []PackageLists `json:"packages,omitempty" doc:"Lists of packages that differ; only on the first page."`
+	Packages []PackageLists `json:"packages,omitempty" doc:"Lists of packages that differ; only on the first page, and not for a token that is limited to depots or publishers."`
 }
 
 // ComparedBatch is one of two batches that are compared.

@@ -40,6 +40,9 @@ type NoteReferencesRequest struct {
 	Body NewNote
 }
 
+// Reaches says that it is about a publisher.
+func (r NoteReferencesRequest) Reaches() Scope { return Scope{Publisher: r.Body.Publisher} }
+
 // NewNote says which digests of a publisher's files were read, and where.
 type NewNote struct {
 	Publisher string          `json:"publisher" maxLength:"64"`
