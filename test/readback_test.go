@@ -766,9 +766,11 @@ func TestMediumNotAllowed(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { os.RemoveAll(dir) })
 	require.NoError(t, os.Chmod(dir, 0o755))
-	program, err := os.ReadFile(binary(t, "endeixis"))
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "endeixis"), program, 0o755))
+	// Another process writes the program: what this one has open while it starts others, they have open too, and a
+	// program that somebody has open for writing cannot be started.
+	copied, err := exec.CommandContext(t.Context(), "cp", binary(t, "endeixis"), filepath.Join(dir, "endeixis")).CombinedOutput()
+	require.NoError(t, err, "%s", copied)
+	require.NoError(t, os.Chmod(filepath.Join(dir, "endeixis"), 0o755))
 	medium := filepath.Join(dir, "medium")
 	require.NoError(t, os.WriteFile(medium, []byte("what was written"), 0o000))
 	cmd := exec.CommandContext(

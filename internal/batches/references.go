@@ -2,12 +2,16 @@ package batches
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"sync"
 
+	"endeixis/core/container"
 	"endeixis/core/digest"
 	"endeixis/core/judge"
 	"endeixis/core/keyring"
+	"endeixis/core/measure"
+	"endeixis/core/survey"
 	"endeixis/core/verify"
 	"endeixis/internal/reassess"
 	"endeixis/internal/sources"
@@ -41,7 +45,8 @@ func (s *Service) know(
 		service: s, batch: b, ring: ring, around: map[int64]*verify.Session{},
 		clears: session.ReferencesClear() && b.LedgerSize != nil,
 	}
-	if b.State == state.BatchDone && sourceOf(b).Kind == sources.Depot {
+	// What it cleared by its own evidence waits for no other.
+	if b.State == state.BatchDone && b.Unproven+b.Refused > 0 && sourceOf(b).Kind == sources.Depot {
 		var err error
 		if r.arrives, err = s.store.HasLater(ctx, b.ID); err != nil {
 			return nil, err
@@ -94,17 +99,17 @@ func (r *references) Same(ctx context.Context, files []verify.Sought) (map[strin
 		if err != nil {
 			return nil, err
 		}
-		for _, row := range rows {
-			if !slices.Equal(byPath[row.Path], row.SHA256) {
-				continue
-			}
-			found, err := r.reference(ctx, row)
-			if err != nil {
-				return nil, err
-			}
-			if found != nil && found.File == row.Path {
-				found.Arrived = true
-				out[row.Path] = append(out[row.Path], *found)
+		rows = slices.DeleteFunc(rows, func(row store.SameFile) bool {
+			return !slices.Equal(byPath[row.Path], row.SHA256)
+		})
+		found, err := r.judge(ctx, rows)
+		if err != nil {
+			return nil, err
+		}
+		for i, one := range found {
+			if one != nil && one.File == rows[i].Path {
+				one.Arrived = true
+				out[one.File] = append(out[one.File], *one)
 			}
 		}
 	}
@@ -115,37 +120,91 @@ func (r *references) Same(ctx context.Context, files []verify.Sought) (map[strin
 	if err != nil {
 		return nil, err
 	}
-	for _, row := range rows {
-		found, err := r.reference(ctx, row)
-		if err != nil {
-			return nil, err
-		}
-		if found == nil {
+	found, err := r.judge(ctx, rows)
+	if err != nil {
+		return nil, err
+	}
+	for i, one := range found {
+		if one == nil {
 			continue
 		}
-		for _, path := range bySum[digest.Value(row.SHA256).String()] {
-			out[path] = append(out[path], *found)
+		for _, path := range bySum[digest.Value(rows[i].SHA256).String()] {
+			out[path] = append(out[path], *one)
 		}
 	}
 	return out, nil
 }
 
-// reference judges what a row says again, and returns nil where its record says otherwise.
-func (r *references) reference(ctx context.Context, row store.SameFile) (*judge.Reference, error) {
-	around, err := r.session(ctx, row.Batch)
+// judge judges what rows say again, in their order; it has nil where a record says otherwise than its row.
+func (r *references) judge(ctx context.Context, rows []store.SameFile) ([]*judge.Reference, error) {
+	out := make([]*judge.Reference, len(rows))
+	of := map[int64][]int{}
+	for i, row := range rows {
+		of[row.Batch] = append(of[row.Batch], i)
+	}
+	for _, batch := range slices.Sorted(maps.Keys(of)) {
+		around, err := r.session(ctx, batch)
+		if err != nil {
+			return nil, err
+		}
+		ns := make([]int, len(of[batch]))
+		for k, i := range of[batch] {
+			ns[k] = rows[i].N
+		}
+		items, err := r.service.judgedAt(ctx, around, batch, ns)
+		if err != nil {
+			return nil, err
+		}
+		for _, i := range of[batch] {
+			row := rows[i]
+			item, ok := items[row.N]
+			if !ok || item.Planned.Against != nil ||
+				!slices.Equal(item.Measurement.Digests[digest.SHA256], row.SHA256) {
+				continue
+			}
+			out[i] = &judge.Reference{
+				Record: row.Position, Batch: batch, At: row.At.UTC(), File: item.Planned.Path, Outcome: item.Outcome,
+			}
+		}
+	}
+	return out, nil
+}
+
+// judgedAt returns items of another batch as a session of that judges them, by their numbers.
+func (s *Service) judgedAt(
+	ctx context.Context, around *verify.Session, batch int64, ns []int,
+) (map[int]verify.Item, error) {
+	rows, err := s.store.ItemsAt(ctx, batch, ns)
 	if err != nil {
 		return nil, err
 	}
-	found, err := r.service.judgedIn(ctx, around, row.Batch, row.N)
+	out := map[int]verify.Item{}
+	var alone []store.JudgedItem
+	for _, row := range rows {
+		switch {
+		case row.Position == nil:
+		case container.Outermost(row.Path) == row.Path:
+			alone = append(alone, row)
+		default: // what holds it comes first
+			if out[row.N], err = s.judgedIn(ctx, around, batch, row.N); err != nil {
+				return nil, err
+			}
+		}
+	}
+	items, err := s.held(ctx, alone...)
 	if err != nil {
 		return nil, err
 	}
-	if !slices.Equal(found.Measurement.Digests[digest.SHA256], row.SHA256) || found.Planned.Against != nil {
-		return nil, nil //nolint:nilnil // it is no reference
+	if err := around.Recall(ctx, len(items), func(i int) (*survey.Item, *measure.Measurement) {
+		return items[i].Planned, &items[i].Measurement
+	}); err != nil {
+		return nil, err
 	}
-	return &judge.Reference{
-		Record: row.Position, Batch: row.Batch, At: row.At.UTC(), File: found.Planned.Path, Outcome: found.Outcome,
-	}, nil
+	for i := range items {
+		items[i].Outcome = around.Judge(items[i].Planned, &items[i].Measurement)
+		out[items[i].N] = items[i]
+	}
+	return out, nil
 }
 
 // session returns that of another batch, in which nothing is known again: so no file is cleared by one that

@@ -171,12 +171,12 @@ type SameFile struct {
 	Path string `db:"path"`
 }
 
-// ArrivedSince lists files of a depot's folder that were cleared in later batches of it, and are cleared still, by
-// their paths, the newest first.
+// ArrivedSince lists files of a depot's folder that were cleared in later batches of it, and are cleared still: of
+// each path the newest.
 func (s Reads) ArrivedSince(ctx context.Context, batch int64, paths []string) ([]SameFile, error) {
 	out := []SameFile{}
 	err := s.q.SelectContext(
-		ctx, &out, `SELECT l.position, l.batch_id, l.n, r.at, d.digest, i.path
+		ctx, &out, `SELECT DISTINCT ON (i.path) l.position, l.batch_id, l.n, r.at, d.digest, i.path
 		FROM (SELECT later.id FROM batches b JOIN batches later ON later.source = b.source
 				AND later.source_kind = b.source_kind AND later.id > b.id AND later.state = 'done'
 				WHERE b.id = $1 AND b.source_kind = 'depot' ORDER BY later.id DESC LIMIT $3) later
@@ -184,7 +184,7 @@ func (s Reads) ArrivedSince(ctx context.Context, batch int64, paths []string) ([
 			JOIN library l ON l.batch_id = i.batch_id AND l.n = i.n
 			JOIN outcome_digests d ON d.batch_id = i.batch_id AND d.n = i.n AND d.algorithm = 'SHA-256'
 			JOIN ledger_records r ON r.position = l.position
-		WHERE `+stillInLibrary+` ORDER BY l.position DESC`, batch, paths, ofOneContent,
+		WHERE `+stillInLibrary+` ORDER BY i.path, l.position DESC`, batch, paths, ofOneContent,
 	)
 	return out, explain(err)
 }

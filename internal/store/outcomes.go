@@ -356,6 +356,18 @@ func (s Reads) ItemAt(ctx context.Context, batch int64, n int) (JudgedItem, erro
 	return items[0], err
 }
 
+// ItemsAt returns the items of a batch with some numbers, in the order of these; what is not there is left out.
+func (s Reads) ItemsAt(ctx context.Context, batch int64, ns []int) ([]JudgedItem, error) {
+	items := []JudgedItem{}
+	if err := s.q.SelectContext(
+		ctx, &items, selectItems+`WHERE i.batch_id = $1 AND i.n = ANY($2) ORDER BY i.n`, batch, ns,
+	); err != nil {
+		return nil, explain(err)
+	}
+	err := s.withEvidence(ctx, batch, items)
+	return items, err
+}
+
 // ItemNumbers finds items of a batch by path; what is not there is left out.
 func (s Reads) ItemNumbers(ctx context.Context, batch int64, paths []string) (map[string]int, error) {
 	rows := []struct {
