@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"endeixis/core/digest"
+	"endeixis/core/judge"
 	"endeixis/core/manifest"
 	"endeixis/core/release"
 )
@@ -20,6 +21,8 @@ type File struct {
 	Size int64
 	// SHA256 is nil for one that was not measured.
 	SHA256 digest.Value
+	// Verdict is empty for what has none. Files are not compared by it.
+	Verdict judge.Verdict
 }
 
 // A Change is how a file fares from one set to another. Before is nil for one that came, and After for one that went.

@@ -64,6 +64,8 @@ func TestKnownReference(t *testing.T) {
 		"gauge-1.img.sig": string(older.Sign([]byte("image"), pgptest.Sig{Created: signedAt, Hash: pgptest.SHA1})),
 	}
 	theirs := detached("buoy-1.img", "image", brackwater, 1)
+	contradicted := detached("gauge-1.img", "image", tidewright, 1)
+	contradicted["SHA256SUMS"] = sums(line("other", "gauge-1.img"))
 	for name, c := range map[string]struct {
 		before map[string]string
 		today  map[string]string
@@ -90,6 +92,7 @@ func TestKnownReference(t *testing.T) {
 		"not cleared: withdrawn":      {detached("gauge-1.img", "image", withdrawn, 1), alone, "", on, Unproven, false, ""},
 		"not cleared: unsigned":       {map[string]string{"gauge-1.img": "image", "SHA256SUMS": sums(line("image", "gauge-1.img"))}, alone, "", on, Unproven, false, ""},
 		"refused":                     {detached("gauge-1.img", "image", revoked, 1), alone, "", on, Unproven, false, ""},
+		"refused beside a signature":  {contradicted, alone, "", on, Unproven, false, ""},
 		"a stronger digest is wanted": {signed, alone, "", also(func(b *Basis) { b.Policy.DigestBits = 192 }), Unproven, false, ""},
 		"its own signature clears it": {signed, detached("gauge-9.img", "image", tidewright, 3), "", on, Cleared, false, ""},
 	} {

@@ -2,26 +2,21 @@ package api
 
 import (
 	"context"
-	"strconv"
+	"fmt"
 
 	"endeixis/core/compare"
-	"endeixis/core/judge"
 	"endeixis/core/manifest"
 	"endeixis/core/openpgp"
 	"endeixis/core/plain"
 	"endeixis/internal/batches"
-	"endeixis/internal/fault"
+	"endeixis/internal/query"
 	"endeixis/internal/wire"
 )
 
 func (a *API) compareBatches(ctx context.Context, in *wire.CompareBatchesRequest) (*wire.Comparison, error) {
-	from := 0
-	if in.Cursor != "" {
-		var err error
-		if from, err = strconv.Atoi(in.Cursor); err != nil || from < 0 {
-			return nil, fault.New(fault.Invalid, fault.BadCursor, "The cursor is not one that a page has named.").
-				At("cursor")
-		}
+	from, err := query.Number(in.Cursor, 0)
+	if err != nil {
+		return nil, err
 	}
 	// Lists of packages are read from depots, of which a limited token may see its own only.
 	p, _ := principal(ctx)
@@ -33,7 +28,7 @@ func (a *API) compareBatches(ctx context.Context, in *wire.CompareBatchesRequest
 		Before: comparedBatchOf(c.Before), After: comparedBatchOf(c.After), Counts: map[manifest.ChangeKind]int{},
 		Files: []wire.FileChange{},
 	}
-	n := 0
+	var n int64
 	for _, f := range c.Files {
 		out.Counts[f.Kind]++
 		if f.Kind == manifest.Unchanged {
@@ -43,11 +38,11 @@ func (a *API) compareBatches(ctx context.Context, in *wire.CompareBatchesRequest
 			continue
 		}
 		if len(out.Files) == in.Limit {
-			out.Next = strconv.Itoa(from + in.Limit)
+			out.Next = fmt.Sprint(from + int64(in.Limit))
 			continue
 		}
 		out.Files = append(out.Files, wire.FileChange{
-			Kind: f.Kind, Before: comparedFileOf(f.Before, f.Was), After: comparedFileOf(f.After, f.Now),
+			Kind: f.Kind, Before: comparedFileOf(f.Before), After: comparedFileOf(f.After),
 		})
 	}
 	out.Packages = convert(c.Packages, func(p batches.PackageLists) wire.PackageLists {
@@ -67,11 +62,11 @@ func comparedBatchOf(c batches.Compared) wire.ComparedBatch {
 	return wire.ComparedBatch{Batch: batchOf(c.Batch), Keys: append([]openpgp.Fingerprint{}, c.Keys...)}
 }
 
-func comparedFileOf(f *compare.File, verdict judge.Verdict) *wire.ComparedFile {
+func comparedFileOf(f *compare.File) *wire.ComparedFile {
 	if f == nil {
 		return nil
 	}
 	return &wire.ComparedFile{
-		Item: f.N, Name: plain.Text(f.Path), Size: f.Size, SHA256: f.SHA256.String(), Verdict: verdict,
+		Item: f.N, Name: plain.Text(f.Path), Size: f.Size, SHA256: f.SHA256.String(), Verdict: f.Verdict,
 	}
 }

@@ -52,14 +52,22 @@ func referenceOf(r query.Reference) wire.Reference {
 	}
 }
 
+// digestIn reads a digest in hexadecimal, which stands in a field of a request.
+func digestIn(text, field string) (digest.Value, error) {
+	value, err := hex.DecodeString(text)
+	if err != nil {
+		return nil, fault.New(fault.Invalid, fault.BadDigest, "The digest is not written in hexadecimal.").At(field)
+	}
+	return value, nil
+}
+
 // digestsIn reads digests in hexadecimal with commas between.
 func digestsIn(list string) ([]digest.Value, error) {
 	var out []digest.Value
 	for text := range strings.SplitSeq(list, ",") {
-		value, err := hex.DecodeString(strings.TrimSpace(text))
+		value, err := digestIn(strings.TrimSpace(text), "digest")
 		if err != nil {
-			return nil, fault.New(fault.Invalid, fault.BadDigest, "The digest is not written in hexadecimal.").
-				At("digest")
+			return nil, err
 		}
 		out = append(out, value)
 	}
@@ -72,13 +80,12 @@ func (a *API) noteReferences(ctx context.Context, in *wire.NoteReferencesRequest
 		Publisher: in.Body.Publisher, Channel: in.Body.Channel, Place: in.Body.Place, Note: in.Body.Note,
 	}
 	for i, f := range in.Body.Files {
-		file := publishers.NotedFile{Name: f.Name, Size: f.Size}
-		if err := file.Digest.UnmarshalText([]byte(f.Digest)); err != nil {
-			return nil, fault.New(fault.Invalid, fault.BadDigest, "The digest is not written in hexadecimal.").
-				At(fmt.Sprintf("files[%d].digest", i))
+		value, err := digestIn(f.Digest, fmt.Sprintf("files[%d].digest", i))
+		if err != nil {
+			return nil, err
 		}
+		file := publishers.NotedFile{Name: f.Name, Digest: value, Size: f.Size}
 		if f.Algorithm != "" {
-			var err error
 			if file.Algorithm, err = digest.Parse(f.Algorithm); err != nil {
 				return nil, fault.New(fault.Invalid, fault.BadDigest, "There is no algorithm %s.", plain.Quoted(f.Algorithm)).
 					At(fmt.Sprintf("files[%d].algorithm", i))

@@ -20,7 +20,7 @@ import (
 // A Comparison tells what differs between two batches.
 type Comparison struct {
 	Before, After Compared
-	Files         []FileChange
+	Files         []compare.Change
 	Packages      []PackageLists
 }
 
@@ -29,12 +29,6 @@ type Compared struct {
 	query.Batch
 	// Keys are those by whose signatures something of it is cleared.
 	Keys []openpgp.Fingerprint
-}
-
-// A FileChange is how one file fares, with the verdicts that it has by now.
-type FileChange struct {
-	compare.Change
-	Was, Now judge.Verdict
 }
 
 // PackageLists are two lists of packages, one of each batch, that differ. Trouble says why they are not compared.
@@ -59,16 +53,7 @@ func (s *Service) Compare(ctx context.Context, before, after int64, packages boo
 	if err != nil {
 		return out, err
 	}
-	for _, c := range compare.Files(was.files, now.files) {
-		change := FileChange{Change: c}
-		if c.Before != nil {
-			change.Was = was.verdicts[c.Before.N]
-		}
-		if c.After != nil {
-			change.Now = now.verdicts[c.After.N]
-		}
-		out.Files = append(out.Files, change)
-	}
+	out.Files = compare.Files(was, now)
 	if !packages {
 		return out, nil
 	}
@@ -77,15 +62,13 @@ func (s *Service) Compare(ctx context.Context, before, after int64, packages boo
 		if !lists || !compare.NamesPackages(c.Before.Path) || !compare.NamesPackages(c.After.Path) {
 			continue
 		}
+		pair := PackageLists{Before: c.Before.Path, After: c.After.Path}
 		if len(out.Packages) == maxPackageLists {
-			out.Packages[maxPackageLists-1].Trouble = fmt.Sprintf(
-				"No more than %d lists of packages are compared at once.", maxPackageLists-1,
-			)
+			pair.Trouble = fmt.Sprintf("No more than %d lists of packages are compared at once.", maxPackageLists)
+			out.Packages = append(out.Packages, pair)
 			break
 		}
-		pair := PackageLists{Before: c.Before.Path, After: c.After.Path}
-		pair.Changes, pair.Trouble, err = s.comparePackages(ctx, before, after, c.Change)
-		if err != nil {
+		if pair.Changes, pair.Trouble, err = s.comparePackages(ctx, before, after, c); err != nil {
 			return out, err
 		}
 		out.Packages = append(out.Packages, pair)
@@ -93,35 +76,29 @@ func (s *Service) Compare(ctx context.Context, before, after int64, packages boo
 	return out, nil
 }
 
-// A comparedSet is the files of a batch, with their verdicts by number.
-type comparedSet struct {
-	files    []compare.File
-	verdicts map[int]judge.Verdict
-}
-
-func (s *Service) compared(ctx context.Context, id int64, into *Compared) (comparedSet, error) {
-	out := comparedSet{verdicts: map[int]judge.Verdict{}}
-	b, err := s.Get(ctx, id)
-	if err != nil {
-		return out, err
+// compared returns the files of a batch that has ended, and says which it is.
+func (s *Service) compared(ctx context.Context, id int64, into *Compared) ([]compare.File, error) {
+	var err error
+	if into.Batch, err = s.Get(ctx, id); err != nil {
+		return nil, err
 	}
-	if !b.State.Ended() {
-		return out, fault.New(fault.Conflict, fault.BatchNotDone, "Batch %d has not ended yet.", id).
+	if !into.State.Ended() {
+		return nil, fault.New(fault.Conflict, fault.BatchNotDone, "Batch %d has not ended yet.", id).
 			Advise("“endeixis batch follow %d” tells when it has.", id)
 	}
-	into.Batch = b
 	signers, err := s.store.SignersOf(ctx, id)
 	if err != nil {
-		return out, err
+		return nil, err
 	}
 	for _, k := range signers {
 		into.Keys = append(into.Keys, openpgp.Fingerprint(k))
 	}
 	rows, err := s.store.ComparedItems(ctx, id)
-	for _, r := range rows {
-		out.files = append(out.files, compare.File{N: r.N, Path: r.Path, Size: r.Size, SHA256: r.SHA256})
+	out := make([]compare.File, len(rows))
+	for i, r := range rows {
+		out[i] = compare.File{N: r.N, Path: r.Path, Size: r.Size, SHA256: r.SHA256}
 		if r.Verdict != nil {
-			out.verdicts[r.N] = judge.Verdict(*r.Verdict)
+			out[i].Verdict = judge.Verdict(*r.Verdict)
 		}
 	}
 	return out, err

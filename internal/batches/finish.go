@@ -85,7 +85,7 @@ func (s *Service) currentBasis(ctx context.Context, id int64) (*currentBasis, er
 		return nil, err
 	}
 	b.JudgedAsOf, b.PolicyVersion = s.now(), policies.Version
-	session, err := s.Session(ctx, b, ring)
+	session, _, err := s.sessionWith(ctx, b, ring)
 	if err != nil {
 		return nil, err
 	}

@@ -468,35 +468,52 @@ func (s *Service) original(
 	if err != nil {
 		return err
 	}
-	image, err := s.judgedIn(ctx, around, original.ID, here.Against.N)
+	judged, err := s.judgedIn(ctx, around, original.ID, here.Against.N)
 	if err != nil {
 		return err
+	}
+	image, ok := judged[here.Against.N]
+	if !ok {
+		return store.ErrNotFound
 	}
 	session.Original(here.Path, &image.Outcome)
 	return nil
 }
 
-// judgedIn returns an item of another batch as a session of that judges it.
-func (s *Service) judgedIn(ctx context.Context, around *verify.Session, batch int64, n int) (verify.Item, error) {
-	found, err := s.stored(ctx, batch, n)
+// judgedIn returns items of another batch as a session of that judges them, by their numbers. What has no outcome is
+// left out.
+func (s *Service) judgedIn(
+	ctx context.Context, around *verify.Session, batch int64, ns ...int,
+) (map[int]verify.Item, error) {
+	rows, err := s.store.ItemsAt(ctx, batch, ns)
 	if err != nil {
-		return verify.Item{}, err
+		return nil, err
 	}
-	holders, err := s.holders(ctx, batch, found.Planned.Path)
+	rows = slices.DeleteFunc(rows, func(row store.JudgedItem) bool { return row.Position == nil })
+	items, err := s.held(ctx, rows...)
 	if err != nil {
-		return verify.Item{}, err
+		return nil, err
 	}
-	for i := range holders {
-		around.Judge(holders[i].Planned, &holders[i].Measurement)
+	for _, row := range rows {
+		holders, err := s.holders(ctx, batch, row.Path)
+		if err != nil {
+			return nil, err
+		}
+		for i := range holders {
+			around.Judge(holders[i].Planned, &holders[i].Measurement)
+		}
 	}
-	err = around.Recall(ctx, 1, func(int) (*survey.Item, *measure.Measurement) {
-		return found.Planned, &found.Measurement
-	})
-	if err != nil {
-		return verify.Item{}, err
+	if err := around.Recall(ctx, len(items), func(i int) (*survey.Item, *measure.Measurement) {
+		return items[i].Planned, &items[i].Measurement
+	}); err != nil {
+		return nil, err
 	}
-	found.Outcome = around.Judge(found.Planned, &found.Measurement)
-	return found, nil
+	out := make(map[int]verify.Item, len(items))
+	for i := range items {
+		items[i].Outcome = around.Judge(items[i].Planned, &items[i].Measurement)
+		out[items[i].N] = items[i]
+	}
+	return out, nil
 }
 
 // maxPiecesTold bounds how many digests of pieces are told at once.

@@ -6,12 +6,9 @@ import (
 	"slices"
 	"sync"
 
-	"endeixis/core/container"
 	"endeixis/core/digest"
 	"endeixis/core/judge"
 	"endeixis/core/keyring"
-	"endeixis/core/measure"
-	"endeixis/core/survey"
 	"endeixis/core/verify"
 	"endeixis/internal/reassess"
 	"endeixis/internal/sources"
@@ -151,7 +148,7 @@ func (r *references) judge(ctx context.Context, rows []store.SameFile) ([]*judge
 		for k, i := range of[batch] {
 			ns[k] = rows[i].N
 		}
-		items, err := r.service.judgedAt(ctx, around, batch, ns)
+		items, err := r.service.judgedIn(ctx, around, batch, ns...)
 		if err != nil {
 			return nil, err
 		}
@@ -166,43 +163,6 @@ func (r *references) judge(ctx context.Context, rows []store.SameFile) ([]*judge
 				Record: row.Position, Batch: batch, At: row.At.UTC(), File: item.Planned.Path, Outcome: item.Outcome,
 			}
 		}
-	}
-	return out, nil
-}
-
-// judgedAt returns items of another batch as a session of that judges them, by their numbers.
-func (s *Service) judgedAt(
-	ctx context.Context, around *verify.Session, batch int64, ns []int,
-) (map[int]verify.Item, error) {
-	rows, err := s.store.ItemsAt(ctx, batch, ns)
-	if err != nil {
-		return nil, err
-	}
-	out := map[int]verify.Item{}
-	var alone []store.JudgedItem
-	for _, row := range rows {
-		switch {
-		case row.Position == nil:
-		case container.Outermost(row.Path) == row.Path:
-			alone = append(alone, row)
-		default: // what holds it comes first
-			if out[row.N], err = s.judgedIn(ctx, around, batch, row.N); err != nil {
-				return nil, err
-			}
-		}
-	}
-	items, err := s.held(ctx, alone...)
-	if err != nil {
-		return nil, err
-	}
-	if err := around.Recall(ctx, len(items), func(i int) (*survey.Item, *measure.Measurement) {
-		return items[i].Planned, &items[i].Measurement
-	}); err != nil {
-		return nil, err
-	}
-	for i := range items {
-		items[i].Outcome = around.Judge(items[i].Planned, &items[i].Measurement)
-		out[items[i].N] = items[i]
 	}
 	return out, nil
 }

@@ -143,11 +143,7 @@ func (a *app) showNotedWith(ctx context.Context, values []digest.Value) error {
 	if err != nil {
 		return err
 	}
-	var list []string
-	for _, v := range values {
-		list = append(list, v.String())
-	}
-	found, err := c.NotedReferences(ctx, strings.Join(list, ","), "", "", maxNotedShown)
+	found, err := c.NotedReferences(ctx, joined(values), "", "", maxNotedShown)
 	if err != nil {
 		return err
 	}

@@ -144,11 +144,16 @@ func (a *app) references(ctx context.Context, values []digest.Value) ([]wire.Ref
 	if err != nil {
 		return nil, err
 	}
+	return c.References(ctx, joined(values))
+}
+
+// joined writes digests as they are asked for.
+func joined(values []digest.Value) string {
 	var list []string
 	for _, v := range values {
 		list = append(list, v.String())
 	}
-	return c.References(ctx, strings.Join(list, ","))
+	return strings.Join(list, ",")
 }
 
 func (a *app) showReferences(found []wire.Reference) error {

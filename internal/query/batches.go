@@ -118,7 +118,7 @@ func (f BatchFilter) store() store.BatchFilter {
 
 // Batches lists batches, the newest first.
 func (s *Service) Batches(ctx context.Context, f BatchFilter, cursor string) (Page[Batch], error) {
-	before, err := number(cursor, 0)
+	before, err := Number(cursor, 0)
 	if err != nil {
 		return Page[Batch]{}, err
 	}

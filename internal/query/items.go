@@ -213,7 +213,7 @@ func (s *Service) Copies(ctx context.Context, batch int64) ([]Copy, error) {
 
 // Absents lists the entries of a batch whose files are not here.
 func (s *Service) Absents(ctx context.Context, batch int64, cursor string, limit int) (Page[Absent], error) {
-	after, err := number(cursor, -1)
+	after, err := Number(cursor, -1)
 	if err == nil && after > math.MaxInt32 {
 		err = badCursor()
 	}

@@ -64,8 +64,8 @@ func badCursor() error {
 	return fault.New(fault.Invalid, fault.BadCursor, "This is not a cursor that was given out with a list.").At("cursor")
 }
 
-// number reads a cursor that is one number; an empty one is start.
-func number(cursor string, start int64) (int64, error) {
+// Number reads a cursor that is one number; an empty one is start. It returns a [*fault.Fault] for any other.
+func Number(cursor string, start int64) (int64, error) {
 	if cursor == "" {
 		return start, nil
 	}

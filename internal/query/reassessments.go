@@ -82,7 +82,7 @@ type RunFilter struct {
 
 // Reassessments lists runs of judging again, the newest first.
 func (s *Service) Reassessments(ctx context.Context, f RunFilter, cursor string) (Page[Reassessment], error) {
-	before, err := number(cursor, 0)
+	before, err := Number(cursor, 0)
 	if err != nil {
 		return Page[Reassessment]{}, err
 	}

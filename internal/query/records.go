@@ -73,7 +73,7 @@ func (f RecordFilter) store(before int64) store.RecordFilter {
 // name of one or two characters, which has no index, looks back for a moment
 // only: then its page may be short, or empty, and Next says where to go on.
 func (s *Service) Records(ctx context.Context, f RecordFilter, cursor string) (Page[Record], error) {
-	before, err := number(cursor, 0)
+	before, err := Number(cursor, 0)
 	if err != nil {
 		return Page[Record]{}, err
 	}

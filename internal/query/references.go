@@ -73,7 +73,7 @@ type ReferenceFilter struct {
 
 // Library lists the files that were cleared here, the newest first, with what became of them.
 func (s *Service) Library(ctx context.Context, f ReferenceFilter, cursor string) (Page[Reference], error) {
-	before, err := number(cursor, 0)
+	before, err := Number(cursor, 0)
 	if err != nil {
 		return Page[Reference]{}, err
 	}
@@ -91,7 +91,7 @@ type NotedReference = store.NotedReference
 func (s *Service) NotedReferences(
 	ctx context.Context, digests []digest.Value, f ReferenceFilter, cursor string,
 ) (Page[NotedReference], error) {
-	before, err := number(cursor, 0)
+	before, err := Number(cursor, 0)
 	if err != nil {
 		return Page[NotedReference]{}, err
 	}

@@ -171,6 +171,9 @@ type SameFile struct {
 	Path string `db:"path"`
 }
 
+// laterBatches is how many of the later batches of a place are looked at: the newest.
+const laterBatches = 8
+
 // ArrivedSince lists files of a depot's folder that were cleared in later batches of it, and are cleared still: of
 // each path the newest.
 func (s Reads) ArrivedSince(ctx context.Context, batch int64, paths []string) ([]SameFile, error) {
@@ -184,7 +187,7 @@ func (s Reads) ArrivedSince(ctx context.Context, batch int64, paths []string) ([
 			JOIN library l ON l.batch_id = i.batch_id AND l.n = i.n
 			JOIN outcome_digests d ON d.batch_id = i.batch_id AND d.n = i.n AND d.algorithm = 'SHA-256'
 			JOIN ledger_records r ON r.position = l.position
-		WHERE `+stillInLibrary+` ORDER BY i.path, l.position DESC`, batch, paths, ofOneContent,
+		WHERE `+stillInLibrary+` ORDER BY i.path, l.position DESC`, batch, paths, laterBatches,
 	)
 	return out, explain(err)
 }

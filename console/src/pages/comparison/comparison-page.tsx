@@ -5,7 +5,7 @@ import { useComparison } from "../../api/comparison";
 import { More } from "../../parts/more";
 import { NotFound } from "../../parts/not-found";
 import { ProblemNote } from "../../parts/problem-note";
-import { bytes, count, moment } from "../../parts/text";
+import { bytes, count, groups, moment } from "../../parts/text";
 import { Mark } from "../../parts/verdict";
 
 type Comparison = components["schemas"]["Comparison"];
@@ -129,7 +129,7 @@ function Bases({ comparison: { before, after } }: { comparison: Comparison }) {
 function Key({ fingerprint }: { fingerprint: string }) {
   return (
     <Link to={`/keyring/${fingerprint}`} className="quiet-link font-mono text-sm break-all">
-      {fingerprint.toUpperCase().replace(/(.{4})(?=.)/g, "$1 ")}
+      {groups(fingerprint).join(" ")}
     </Link>
   );
 }

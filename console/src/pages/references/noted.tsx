@@ -3,7 +3,7 @@ import { Link } from "react-router";
 import { useNoted } from "../../api/references";
 import { More } from "../../parts/more";
 import { ProblemNote } from "../../parts/problem-note";
-import { moment } from "../../parts/text";
+import { moment, say } from "../../parts/text";
 
 /** Digests that somebody has read somewhere, by the same filter; nothing where there is none. */
 export function Noted({ filter }: { filter: Parameters<typeof useNoted>[0] }) {
@@ -37,7 +37,7 @@ export function Noted({ filter }: { filter: Parameters<typeof useNoted>[0] }) {
                   {r.algorithm} {r.digest}
                 </td>
                 <td>
-                  {r.channel.replaceAll("-", " ")}: {r.place}
+                  {say(r.channel)}: {r.place}
                 </td>
                 <td>{r.by}</td>
                 <td>
